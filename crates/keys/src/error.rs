@@ -1,0 +1,52 @@
+//! What can go wrong with a key, and whose fault it is.
+
+use crate::wire::WireError;
+
+/// Why a key could not be read, made or used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum KeyError {
+    /// The bytes are not well-formed.
+    #[error("the key is damaged: {0}")]
+    Malformed(&'static str),
+    /// The bytes end early, or lengths inside them do not fit.
+    #[error("the key is damaged")]
+    Wire(#[from] WireError),
+    /// No private-key container that we know begins like this.
+    #[error("not a private key: {0}")]
+    NotAKey(&'static str),
+    /// The container is protected and no passphrase was given.
+    #[error("the key is protected by a passphrase")]
+    PassphraseNeeded,
+    /// The passphrase does not open the container.
+    #[error("the passphrase does not open this key")]
+    WrongPassphrase,
+    /// An algorithm, cipher or derivation that we do not handle.
+    #[error("{what} `{met}` is not supported ({why})")]
+    Unsupported {
+        /// What kind of thing it is: "key algorithm", "cipher" …
+        what: &'static str,
+        /// Its name as met.
+        met: String,
+        /// Why we do not handle it.
+        why: &'static str,
+    },
+    /// A file asks for more work or memory than we are ready to spend.
+    #[error("the key asks for {met} {what}, more than the limit of {limit}")]
+    TooCostly {
+        /// The unit: "rounds of bcrypt", "bytes" …
+        what: &'static str,
+        /// How much was asked for.
+        met: u64,
+        /// How much we allow.
+        limit: u64,
+    },
+    /// The parts of a key pair contradict each other.
+    #[error("the key contradicts itself: {0}")]
+    Inconsistent(&'static str),
+    /// A signature did not verify.
+    #[error("the signature does not verify")]
+    BadSignature,
+    /// The cryptographic library refused; it does not say why.
+    #[error("the cryptographic library refused to {0}")]
+    Refused(&'static str),
+}

@@ -1,0 +1,54 @@
+//! Fingerprints: SHA-256 over the public key blob, in unpadded base64 behind `SHA256:`.
+
+use std::fmt;
+use std::str::FromStr;
+
+use base64ct::{Base64Unpadded, Encoding};
+
+use crate::KeyError;
+
+/// The SHA-256 fingerprint of a public key.
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Fingerprint([u8; 32]);
+
+impl Fingerprint {
+    /// The fingerprint of a public key blob.
+    pub fn of_blob(blob: &[u8]) -> Self {
+        let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, blob);
+        let mut bytes = [0; 32];
+        bytes.copy_from_slice(digest.as_ref());
+        Self(bytes)
+    }
+
+    /// The 32 bytes of the hash.
+    pub fn as_bytes(&self) -> &[u8; 32] {
+        &self.0
+    }
+}
+
+impl fmt::Display for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "SHA256:{}", Base64Unpadded::encode_string(&self.0))
+    }
+}
+
+impl fmt::Debug for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl FromStr for Fingerprint {
+    type Err = KeyError;
+
+    /// Reads what people paste: with or without `SHA256:`, with base64 padding, within white space.
+    fn from_str(text: &str) -> Result<Self, KeyError> {
+        let text = text.trim();
+        let text = text.strip_prefix("SHA256:").unwrap_or(text).trim_end_matches('=');
+        let mut bytes = [0; 32];
+        match Base64Unpadded::decode(text, &mut bytes) {
+            Ok(decoded) if decoded.len() == 32 => Ok(Self(bytes)),
+            _ => Err(KeyError::Malformed("a fingerprint is `SHA256:` and 43 characters of base64")),
+        }
+    }
+}

@@ -1,0 +1,42 @@
+//! Key pairs, the containers they are kept in, their fingerprints and signatures.
+//!
+//! No input or output, no clock: bytes come in, bytes go out, and the caller decides where they are kept.
+//!
+//! - [`PrivateKey`] signs; [`PublicKey`] verifies, and is what travels.
+//! - [`container`] holds the file forms: how a private key is written down, with or without a passphrase.
+//! - [`public_line`] is the one-line form of a public key.
+//! - [`Fingerprint`] names a key in 43 characters, [`flags`] draws it for the eye.
+//! - [`wire`] reads and writes the data types of RFC 4251 §5, which key blobs and the protocol share.
+//!
+//! ```
+//! use lantern_keys::{KeyAlgorithm, PrivateKey};
+//!
+//! let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@foghorn")?;
+//! let signature = key.sign(b"the lamp is lit", key.signature_algorithms()[0])?;
+//! key.public().verify(b"the lamp is lit", &signature)?;
+//! assert!(key.public().verify(b"the lamp is out", &signature).is_err());
+//! # Ok::<(), lantern_keys::KeyError>(())
+//! ```
+
+pub mod algorithm;
+pub mod container;
+pub mod error;
+pub mod fingerprint;
+pub mod flags;
+pub mod private;
+pub mod public;
+pub mod public_line;
+pub mod random;
+mod rsa;
+pub mod secret;
+pub mod signature;
+pub mod wire;
+
+pub use algorithm::{Curve, KeyAlgorithm, RsaBits, SignatureAlgorithm};
+pub use error::KeyError;
+pub use fingerprint::Fingerprint;
+pub use private::PrivateKey;
+pub use public::PublicKey;
+pub use random::{RandomSource, SystemRandom};
+pub use secret::{SecretBytes, SecretString};
+pub use signature::Signature;
