@@ -1,0 +1,226 @@
+//! What to try next: a plan over the keys at hand and the methods that the server names, and an account of what
+//! was tried and why the rest was not. Pure logic; the driver carries out each step.
+
+use lantern_keys::PublicKey;
+
+/// Most passwords asked for on one connection, and most rounds of keyboard-interactive started: servers close at
+/// about six failures, keys included.
+const MAX_SECRET_TRIES: u32 = 3;
+
+/// A key that could be offered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyCandidate {
+    /// What the user calls it.
+    pub name: String,
+    /// The public half.
+    pub public: PublicKey,
+    /// Whether using it costs a question (for its passphrase): the server is then asked first.
+    pub locked: bool,
+}
+
+/// The next thing to do. Keys are given by their place in the list of candidates.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PlannedStep {
+    /// Ask for the methods by trying without anything.
+    Probe,
+    /// Send a signature of this key.
+    Sign(usize),
+    /// Ask whether this key would do, before unlocking it.
+    Query(usize),
+    /// Start keyboard-interactive.
+    KeyboardInteractive,
+    /// Ask for the password and send it.
+    Password,
+    /// Nothing is left to try.
+    GiveUp,
+}
+
+/// What became of one thing that could be tried, for the account when login fails.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlanReport {
+    /// What: "key foghorn (SHA256:…)", "password", "keyboard-interactive".
+    pub what: String,
+    /// What became of it, in a few words.
+    pub outcome: &'static str,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum KeyState {
+    Untried,
+    Accepted,
+    Used(&'static str),
+}
+
+/// The plan for one login.
+#[derive(Debug)]
+pub struct AuthPlan {
+    keys: Vec<(KeyCandidate, KeyState)>,
+    methods: Option<Vec<String>>,
+    /// Whether there is a ready-made password, so that "password" is better than being asked.
+    password_at_hand: bool,
+    password_tries: u32,
+    interactive_tries: u32,
+    report: Vec<PlanReport>,
+    current: Option<PlannedStep>,
+}
+
+impl AuthPlan {
+    /// A plan over these keys, in this order.
+    pub fn new(keys: Vec<KeyCandidate>, password_at_hand: bool) -> Self {
+        Self {
+            keys: keys.into_iter().map(|key| (key, KeyState::Untried)).collect(),
+            methods: None,
+            password_at_hand,
+            password_tries: 0,
+            interactive_tries: 0,
+            report: Vec::new(),
+            current: None,
+        }
+    }
+
+    /// The next step.
+    pub fn next_step(&mut self) -> PlannedStep {
+        let step = self.choose();
+        self.current = Some(step);
+        step
+    }
+
+    fn choose(&self) -> PlannedStep {
+        if self.takes("publickey") {
+            if let Some(index) = self.keys.iter().position(|(_, state)| *state == KeyState::Accepted) {
+                return PlannedStep::Sign(index);
+            }
+            if let Some(index) = self.keys.iter().position(|(_, state)| *state == KeyState::Untried) {
+                return if self.keys[index].0.locked { PlannedStep::Query(index) } else { PlannedStep::Sign(index) };
+            }
+        }
+        if self.methods.is_none() {
+            return PlannedStep::Probe;
+        }
+        let password = self.takes("password") && self.password_tries < MAX_SECRET_TRIES;
+        let interactive = self.takes("keyboard-interactive") && self.interactive_tries < MAX_SECRET_TRIES;
+        match (password, interactive) {
+            (true, _) if self.password_at_hand && self.password_tries == 0 => PlannedStep::Password,
+            (_, true) => PlannedStep::KeyboardInteractive,
+            (true, false) => PlannedStep::Password,
+            (false, false) => PlannedStep::GiveUp,
+        }
+    }
+
+    fn takes(&self, method: &str) -> bool {
+        self.methods.as_ref().is_none_or(|methods| methods.iter().any(|name| name == method))
+    }
+
+    /// The server's no to the current step, and what it takes from now on.
+    pub fn on_rejected(&mut self, methods: Vec<String>, partial_success: bool) {
+        let outcome = if partial_success { "accepted, but more is needed" } else { "refused by the server" };
+        self.settle(outcome);
+        if partial_success {
+            // RFC 4252 §5.1: a new stage, with tries of its own. A key that served once will not serve twice.
+            self.password_tries = 0;
+            self.interactive_tries = 0;
+        }
+        self.methods = Some(methods);
+    }
+
+    /// The server would take the key it was asked about.
+    pub fn on_query_accepted(&mut self) {
+        if let Some(PlannedStep::Query(index)) = self.current {
+            self.keys[index].1 = KeyState::Accepted;
+        }
+    }
+
+    /// The current step came to nothing on our side; `why` in a few words.
+    pub fn on_impossible(&mut self, why: &'static str) {
+        self.settle(why);
+        match self.current {
+            // No one is there to answer: asking again will not help.
+            Some(PlannedStep::Password) => self.password_tries = MAX_SECRET_TRIES,
+            Some(PlannedStep::KeyboardInteractive) => self.interactive_tries = MAX_SECRET_TRIES,
+            _ => {}
+        }
+    }
+
+    fn settle(&mut self, outcome: &'static str) {
+        match self.current {
+            Some(PlannedStep::Sign(index) | PlannedStep::Query(index)) => {
+                self.keys[index].1 = KeyState::Used(outcome);
+            }
+            Some(PlannedStep::Password) => {
+                self.password_tries += 1;
+                self.report.push(PlanReport { what: "password".into(), outcome });
+            }
+            Some(PlannedStep::KeyboardInteractive) => {
+                self.interactive_tries += 1;
+                self.report.push(PlanReport { what: "keyboard-interactive".into(), outcome });
+            }
+            _ => {}
+        }
+    }
+
+    /// The methods that the server named last.
+    pub fn methods(&self) -> &[String] {
+        self.methods.as_deref().unwrap_or_default()
+    }
+
+    /// What was tried and what was not, and why.
+    pub fn report(&self) -> Vec<PlanReport> {
+        let keys = self.keys.iter().map(|(key, state)| PlanReport {
+            what: format!("key {} ({})", key.name, key.public.fingerprint()),
+            outcome: match state {
+                KeyState::Used(outcome) => outcome,
+                _ if !self.takes("publickey") => "not tried: the server takes no keys",
+                _ => "not tried",
+            },
+        });
+        keys.chain(self.report.iter().cloned()).collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn key(name: &str, locked: bool) -> KeyCandidate {
+        let byte = name.len() as u8;
+        KeyCandidate { name: name.into(), public: PublicKey::Ed25519([byte; 32]), locked }
+    }
+
+    fn methods(names: &[&str]) -> Vec<String> {
+        names.iter().map(|name| (*name).to_owned()).collect()
+    }
+
+    #[test]
+    fn keys_come_first_then_questions_then_the_end_with_an_account() {
+        let mut plan = AuthPlan::new(vec![key("lamp", false), key("foghorn", true)], false);
+        assert_eq!(plan.next_step(), PlannedStep::Sign(0));
+        plan.on_rejected(methods(&["publickey", "password", "keyboard-interactive"]), false);
+        assert_eq!(plan.next_step(), PlannedStep::Query(1));
+        plan.on_query_accepted();
+        assert_eq!(plan.next_step(), PlannedStep::Sign(1));
+        plan.on_rejected(methods(&["password", "keyboard-interactive"]), true);
+        for _ in 0..MAX_SECRET_TRIES {
+            assert_eq!(plan.next_step(), PlannedStep::KeyboardInteractive);
+            plan.on_rejected(methods(&["password", "keyboard-interactive"]), false);
+        }
+        assert_eq!(plan.next_step(), PlannedStep::Password);
+        plan.on_impossible("no terminal to ask at");
+        assert_eq!(plan.next_step(), PlannedStep::GiveUp);
+        let outcomes: Vec<_> = plan.report().into_iter().map(|line| line.outcome).collect();
+        assert_eq!(outcomes[..2], ["refused by the server", "accepted, but more is needed"]);
+        assert_eq!(outcomes.last(), Some(&"no terminal to ask at"));
+    }
+
+    #[test]
+    fn without_keys_the_server_is_asked_what_it_takes_and_a_ready_password_goes_first() {
+        let mut plan = AuthPlan::new(vec![], true);
+        assert_eq!(plan.next_step(), PlannedStep::Probe);
+        plan.on_rejected(methods(&["keyboard-interactive", "password"]), false);
+        assert_eq!(plan.next_step(), PlannedStep::Password);
+
+        let mut plan = AuthPlan::new(vec![key("lamp", false)], false);
+        plan.next_step();
+        plan.on_rejected(methods(&["gssapi-with-mic"]), false);
+        assert_eq!(plan.next_step(), PlannedStep::GiveUp);
+    }
+}

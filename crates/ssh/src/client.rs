@@ -1,0 +1,354 @@
+//! The client role, whole: what a driver feeds and what it hears.
+
+use std::collections::VecDeque;
+use std::time::{Duration, Instant};
+
+use bytes::{Bytes, BytesMut};
+use lantern_keys::{PublicKey, RandomSource, SecretString};
+
+use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
+use crate::channel::{ChannelEvent, ChannelId, Stream};
+use crate::connection::Connection;
+use crate::limits::DEFAULT_HANDSHAKE_TIME;
+use crate::message::connection::SessionRequest;
+use crate::message::number;
+use crate::transport::{Guess, RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
+use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
+
+/// What a connection is to be.
+pub struct ClientConfig {
+    /// The user to log in as.
+    pub user: String,
+    /// The algorithms, in order of preference.
+    pub offer: Offer,
+    /// What the server listed first last time.
+    pub guess: Option<Guess>,
+    /// Host keys that are accepted without asking.
+    pub known_host_keys: Vec<PublicKey>,
+    /// When new keys are asked for.
+    pub rekey: RekeyPolicy,
+    /// Longest wait for the server, up to login.
+    pub handshake_time: Duration,
+    /// How often a silent server is asked whether it is still there; none: never.
+    pub keepalive: Option<Duration>,
+    /// After how many questions without an answer the link counts as dead.
+    pub keepalive_misses: u32,
+    /// Random bytes.
+    pub random: Box<dyn RandomSource>,
+}
+
+impl ClientConfig {
+    /// The defaults for this user.
+    pub fn new(user: String, offer: Offer, random: Box<dyn RandomSource>) -> Self {
+        Self {
+            user,
+            offer,
+            guess: None,
+            known_host_keys: Vec::new(),
+            rekey: RekeyPolicy::default(),
+            handshake_time: DEFAULT_HANDSHAKE_TIME,
+            keepalive: None,
+            keepalive_misses: 3,
+            random,
+        }
+    }
+}
+
+/// What a client hears.
+#[derive(Debug)]
+pub enum ClientEvent {
+    /// The server proved to hold a host key that is not among the known ones. Decide with
+    /// [`Client::accept_host_key`] or [`Client::reject_host_key`]; until then nothing goes on.
+    HostKey(PublicKey),
+    /// Keys are in use for the first time.
+    Established,
+    /// Something about authentication.
+    Auth(AuthEvent),
+    /// Something about a channel.
+    Channel(ChannelId, ChannelEvent),
+}
+
+/// A connection in the client role. See the crate's front page for how to drive it.
+pub struct Client {
+    transport: Transport,
+    auth: ClientAuth,
+    connection: Connection,
+    events: VecDeque<ClientEvent>,
+    handshake_time: Duration,
+    keepalive: Option<Duration>,
+    keepalive_misses: u32,
+    /// When the server last had to answer something and the clock of patience started.
+    waiting_since: Instant,
+    last_heard: Instant,
+}
+
+impl Client {
+    /// Starts a connection; what is to be sent first is pending at once.
+    ///
+    /// # Errors
+    /// Only when the cryptographic library fails.
+    pub fn new(config: ClientConfig, now: Instant) -> Result<Self, SshError> {
+        let transport = Transport::new(TransportConfig {
+            role: Role::Client,
+            offer: config.offer,
+            guess: config.guess,
+            known_host_keys: config.known_host_keys,
+            host_keys: Vec::new(),
+            rekey: config.rekey,
+            random: config.random,
+        })?;
+        Ok(Self {
+            transport,
+            auth: ClientAuth::new(config.user),
+            connection: Connection::new(Role::Client),
+            events: VecDeque::new(),
+            handshake_time: config.handshake_time,
+            keepalive: config.keepalive,
+            keepalive_misses: config.keepalive_misses,
+            waiting_since: now,
+            last_heard: now,
+        })
+    }
+
+    /// The next event.
+    pub fn poll_event(&mut self) -> Option<ClientEvent> {
+        self.events.pop_front().or_else(|| {
+            let (id, event) = self.connection.poll_event()?;
+            Some(ClientEvent::Channel(id, event))
+        })
+    }
+
+    /// Accepts the key of [`ClientEvent::HostKey`]; input that waited is worked on.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when no key awaits a decision; else as [`Machine::handle_input`].
+    pub fn accept_host_key(&mut self, now: Instant) -> Result<(), SshError> {
+        self.transport.trust_host_key()?;
+        self.waiting_since = now;
+        self.handle_input(now)
+    }
+
+    /// Rejects the key of [`ClientEvent::HostKey`]: the server is told, and the connection is over.
+    pub fn reject_host_key(&mut self) -> SshError {
+        self.transport.say_goodbye(&SshError::HostKeyRejected);
+        SshError::HostKeyRejected
+    }
+
+    /// Starts an attempt to authenticate, at once or as soon as there are keys.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] while another attempt is under way, [`SshError::Key`] when a key cannot sign.
+    pub fn authenticate(&mut self, attempt: Attempt, now: Instant) -> Result<(), SshError> {
+        self.auth.attempt(attempt)?;
+        self.waiting_since = now;
+        self.flush_auth()
+    }
+
+    /// Answers [`AuthEvent::Prompts`].
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when nothing was asked.
+    pub fn answer_prompts(&mut self, answers: &[SecretString], now: Instant) -> Result<(), SshError> {
+        self.waiting_since = now;
+        self.auth.answer(answers, &mut self.transport)
+    }
+
+    fn flush_auth(&mut self) -> Result<(), SshError> {
+        if self.transport.awaits_trust() {
+            return Ok(());
+        }
+        if let Some(event) = self.auth.flush(&mut self.transport)? {
+            self.events.push_back(ClientEvent::Auth(event));
+        }
+        Ok(())
+    }
+
+    fn handle_packet(&mut self, payload: Bytes, now: Instant) -> Result<(), SshError> {
+        let (message, reader) = crate::message::open(&payload)?;
+        match message {
+            number::SERVICE_ACCEPT | 50..=79 => {
+                if let Some(event) = self.auth.handle(message, reader)? {
+                    self.transport.authenticated = self.auth.is_done();
+                    self.events.push_back(ClientEvent::Auth(event));
+                }
+                Ok(())
+            }
+            met if !self.auth.is_done() => Err(SshError::Unexpected { expected: "authentication", met }),
+            _ => self.connection.handle(payload, &mut self.transport, now),
+        }
+    }
+
+    fn work(&mut self, now: Instant) -> Result<(), SshError> {
+        while let Some(event) = self.transport.poll(now)? {
+            match event {
+                TransportEvent::HostKey(key) => self.events.push_back(ClientEvent::HostKey(key)),
+                TransportEvent::NewKeys { first: true } => self.events.push_back(ClientEvent::Established),
+                TransportEvent::NewKeys { first: false } => {}
+                TransportEvent::Packet(payload) => self.handle_packet(payload, now)?,
+            }
+        }
+        self.connection.room_again(&self.transport);
+        self.flush_auth()
+    }
+
+    fn waits_before_login(&self) -> bool {
+        !self.auth.is_done()
+            && !self.transport.awaits_trust()
+            && (!self.transport.is_settled() || self.auth.waits_for_peer())
+    }
+
+    /// Ends the connection politely; send what is pending, then close.
+    pub fn disconnect(&mut self) {
+        self.transport.disconnect(disconnect::BY_APPLICATION, "");
+    }
+
+    /// Opens a session channel (RFC 4254 §6.1).
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login or with too many channels.
+    pub fn open_session(&mut self, now: Instant) -> Result<ChannelId, SshError> {
+        if !self.auth.is_done() {
+            return Err(SshError::Misuse("channels open after login"));
+        }
+        self.connection.open_session(&mut self.transport, now)
+    }
+
+    /// Makes a request on a channel; with `want_reply`, [`ChannelEvent::Reply`] follows.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when the channel is not open.
+    pub fn channel_request(
+        &mut self,
+        id: ChannelId,
+        request: &SessionRequest,
+        want_reply: bool,
+    ) -> Result<(), SshError> {
+        self.connection.request(id, request, want_reply, &mut self.transport)
+    }
+
+    /// Sends data; takes as much as there is room for, and [`ChannelEvent::Writable`] follows when it was not all.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when the channel is not open for sending.
+    pub fn channel_send(&mut self, id: ChannelId, data: &[u8], now: Instant) -> Result<usize, SshError> {
+        let taken = self.connection.send(id, Stream::Main, data, &mut self.transport)?;
+        self.transport.rekey_if_due(now)?;
+        Ok(taken)
+    }
+
+    /// Says that no more data follows.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when the channel is not open.
+    pub fn channel_eof(&mut self, id: ChannelId) -> Result<(), SshError> {
+        self.connection.eof(id, &mut self.transport)
+    }
+
+    /// Closes a channel; [`ChannelEvent::Closed`] follows.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when the channel is not open.
+    pub fn channel_close(&mut self, id: ChannelId) -> Result<(), SshError> {
+        self.connection.close(id, &mut self.transport)
+    }
+
+    /// Notes that received data has been used: this is what lets the server send more.
+    ///
+    /// # Errors
+    /// Only internal ones.
+    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) -> Result<(), SshError> {
+        self.connection.consumed(id, bytes, &mut self.transport, now)
+    }
+
+    /// The algorithms in use, once there are keys.
+    pub fn algorithms(&self) -> Option<&Algorithms> {
+        self.transport.algorithms()
+    }
+
+    /// The trusted host key, once there are keys.
+    pub fn host_key(&self) -> Option<&PublicKey> {
+        self.transport.host_key()
+    }
+
+    /// The server's identification line.
+    pub fn peer_identification(&self) -> &str {
+        self.transport.peer_identification()
+    }
+
+    /// What the server listed first: to be remembered as the next connection's guess.
+    pub fn server_first(&self) -> Option<&Guess> {
+        self.transport.server_first()
+    }
+
+    /// Whether strict key exchange is in force.
+    pub fn is_strict(&self) -> bool {
+        self.transport.is_strict()
+    }
+
+    /// Counters of the connection.
+    pub fn statistics(&self) -> Statistics {
+        self.transport.statistics(self.connection.round_trips.latest())
+    }
+
+    /// How long the server has been silent.
+    pub fn idle(&self, now: Instant) -> Duration {
+        now.saturating_duration_since(self.last_heard)
+    }
+}
+
+impl Machine for Client {
+    fn receive_buffer(&mut self) -> &mut BytesMut {
+        &mut self.transport.receiver().buffer
+    }
+
+    fn wants_input(&self) -> bool {
+        !self.transport.awaits_trust()
+    }
+
+    fn handle_input(&mut self, now: Instant) -> Result<(), SshError> {
+        self.last_heard = now;
+        self.connection.unanswered_keepalives = 0;
+        self.work(now).inspect_err(|error| self.transport.say_goodbye(error))
+    }
+
+    fn handle_end(&mut self) -> SshError {
+        self.transport.end()
+    }
+
+    fn poll_timeout(&self) -> Option<Instant> {
+        let patience = self.waits_before_login().then(|| self.waiting_since + self.handshake_time);
+        let keepalive = self.keepalive.filter(|_| self.auth.is_done()).map(|interval| {
+            self.last_heard + interval * (self.connection.unanswered_keepalives + 1)
+        });
+        [patience, keepalive, self.transport.rekey_deadline()].into_iter().flatten().min()
+    }
+
+    fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
+        let seconds = self.handshake_time.as_secs();
+        if self.waits_before_login() && now >= self.waiting_since + self.handshake_time {
+            let error = SshError::TimedOut { seconds, during: self.transport.stage() };
+            self.transport.say_goodbye(&error);
+            return Err(error);
+        }
+        if let Some(interval) = self.keepalive.filter(|_| self.auth.is_done()) {
+            let asked = self.connection.unanswered_keepalives;
+            if now >= self.last_heard + interval * (asked + 1) {
+                if asked >= self.keepalive_misses {
+                    let seconds = now.saturating_duration_since(self.last_heard).as_secs();
+                    return Err(SshError::TimedOut { seconds, during: "to our questions whether it is still there" });
+                }
+                self.connection.send_keepalive(&mut self.transport, now)?;
+            }
+        }
+        self.transport.rekey_if_due(now)
+    }
+
+    fn pending(&self) -> &[u8] {
+        self.transport.pending()
+    }
+
+    fn sent(&mut self, len: usize) {
+        self.transport.sender().sent(len);
+        self.connection.room_again(&self.transport);
+    }
+}

@@ -1,0 +1,436 @@
+//! The connection protocol (RFC 4254): channels and global requests, the same for both roles.
+
+use std::collections::{BTreeMap, VecDeque};
+use std::time::Instant;
+
+use bytes::{Buf, Bytes};
+use lantern_keys::wire::{Reader, Writer};
+use tracing::{debug, trace};
+
+use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, SendState, Stream};
+use crate::limits::{
+    INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS, MAX_UNANSWERED_REQUESTS, SEND_HIGH_WATER,
+};
+use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
+use crate::message::number;
+use crate::rtt::RoundTrips;
+use crate::transport::Transport;
+use crate::{Role, SshError};
+
+/// Extended data type of standard error (RFC 4254 §5.2).
+const SSH_EXTENDED_DATA_STDERR: u32 = 1;
+/// Bytes of number, recipient, type and length in front of channel data, at most.
+const DATA_HEADER_LEN: usize = 1 + 4 + 4 + 4;
+/// The global request that asks whether the peer is still there; whatever it answers will do.
+const KEEPALIVE: &[u8] = b"keepalive@openssh.com";
+
+pub(crate) struct Connection {
+    role: Role,
+    channels: BTreeMap<u32, Channel>,
+    next_id: u32,
+    events: VecDeque<(ChannelId, ChannelEvent)>,
+    /// Keepalives without an answer.
+    pub(crate) unanswered_keepalives: u32,
+    pub(crate) round_trips: RoundTrips,
+}
+
+impl Connection {
+    pub(crate) fn new(role: Role) -> Self {
+        Self {
+            role,
+            channels: BTreeMap::new(),
+            next_id: 0,
+            events: VecDeque::new(),
+            unanswered_keepalives: 0,
+            round_trips: RoundTrips::default(),
+        }
+    }
+
+    pub(crate) fn poll_event(&mut self) -> Option<(ChannelId, ChannelEvent)> {
+        self.events.pop_front()
+    }
+
+    /// Opens a session channel.
+    pub(crate) fn open_session(
+        &mut self,
+        transport: &mut Transport,
+        now: Instant,
+    ) -> Result<ChannelId, SshError> {
+        if self.channels.len() >= MAX_CHANNELS {
+            return Err(SshError::Misuse("too many channels are open"));
+        }
+        let sender = self.next_id;
+        self.next_id = sender.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
+        let open = ChannelOpen {
+            channel_type: b"session",
+            sender,
+            window: INITIAL_WINDOW,
+            max_packet: MAX_CHANNEL_PACKET,
+        };
+        transport.send(|out| open.encode(out))?;
+        self.channels.insert(sender, Channel::opening());
+        self.round_trips.ask(now);
+        Ok(ChannelId(sender))
+    }
+
+    /// Asks whether the peer is still there.
+    pub(crate) fn send_keepalive(&mut self, transport: &mut Transport, now: Instant) -> Result<(), SshError> {
+        self.unanswered_keepalives += 1;
+        self.round_trips.ask(now);
+        transport.send(|out| {
+            out.put_byte(number::GLOBAL_REQUEST);
+            out.put_string(KEEPALIVE);
+            out.put_bool(true);
+        })
+    }
+
+    /// A message of the connection protocol. `payload` is the whole one, so that data can be handed on uncopied.
+    pub(crate) fn handle(
+        &mut self,
+        payload: Bytes,
+        transport: &mut Transport,
+        now: Instant,
+    ) -> Result<(), SshError> {
+        let (message, mut reader) = crate::message::open(&payload)?;
+        match message {
+            number::GLOBAL_REQUEST => self.handle_global_request(reader, transport),
+            number::REQUEST_SUCCESS | number::REQUEST_FAILURE => {
+                self.unanswered_keepalives = 0;
+                self.round_trips.answer(now);
+                Ok(())
+            }
+            number::CHANNEL_OPEN => self.handle_open(reader, transport),
+            number::CHANNEL_OPEN_CONFIRMATION => self.handle_confirmation(reader, now),
+            number::CHANNEL_OPEN_FAILURE => self.handle_open_failure(reader),
+            number::CHANNEL_WINDOW_ADJUST..=number::CHANNEL_FAILURE => {
+                let id = reader.u32("recipient channel").map_err(SshError::malformed("channel message"))?;
+                self.handle_channel_message(message, ChannelId(id), payload.clone(), transport)
+            }
+            met => {
+                // RFC 4253 §11.4: an unknown message is answered, not fatal.
+                let sequence = transport.receiver().sequence.wrapping_sub(1);
+                debug!(met, "unimplemented message");
+                transport.send(|out| {
+                    out.put_byte(number::UNIMPLEMENTED);
+                    out.put_uint32(sequence);
+                })
+            }
+        }
+    }
+
+    fn handle_global_request(
+        &mut self,
+        mut reader: Reader<'_>,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let malformed = SshError::malformed("GLOBAL_REQUEST");
+        let name = reader.string("request name").map_err(&malformed)?;
+        let want_reply = reader.bool("want reply").map_err(malformed)?;
+        trace!(name = %String::from_utf8_lossy(name), want_reply, "global request");
+        if want_reply {
+            // RFC 4254 §4: what is not known is refused, which is also how one answers a keepalive.
+            transport.send(|out| out.put_byte(number::REQUEST_FAILURE))?;
+        }
+        Ok(())
+    }
+
+    fn handle_open(&mut self, reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshError> {
+        let open = ChannelOpen::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN"))?;
+        let (code, description) = match (self.role, open.channel_type) {
+            (Role::Server, b"session") if self.channels.len() < MAX_CHANNELS => {
+                let id = self.next_id;
+                self.next_id = id.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
+                let mut channel = Channel::opening();
+                channel.confirm(open.sender, open.window, open.max_packet);
+                self.channels.insert(id, channel);
+                let confirmation = ChannelOpenConfirmation {
+                    recipient: open.sender,
+                    sender: id,
+                    window: INITIAL_WINDOW,
+                    max_packet: MAX_CHANNEL_PACKET,
+                };
+                self.events.push_back((ChannelId(id), ChannelEvent::Opened));
+                return transport.send(|out| confirmation.encode(out));
+            }
+            (Role::Server, b"session") => (OpenFailure::RESOURCE_SHORTAGE, "too many channels"),
+            // RFC 4254 §6.1: a client refuses sessions opened by the server.
+            (Role::Client, b"session") => (OpenFailure::PROHIBITED, "a client runs nothing"),
+            _ => (OpenFailure::UNKNOWN_TYPE, "not a channel type of ours"),
+        };
+        let failure = OpenFailure { code, description: description.to_owned() };
+        transport.send(|out| failure.encode(open.sender, out))
+    }
+
+    fn handle_confirmation(&mut self, reader: Reader<'_>, now: Instant) -> Result<(), SshError> {
+        let message =
+            ChannelOpenConfirmation::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN_CONFIRMATION"))?;
+        let channel = self.channels.get_mut(&message.recipient).filter(|c| c.phase == Phase::Opening);
+        let channel = channel.ok_or(SshError::PeerBroke { rule: "it confirmed a channel that was not asked for" })?;
+        channel.confirm(message.sender, message.window, message.max_packet);
+        self.round_trips.answer(now);
+        self.events.push_back((ChannelId(message.recipient), ChannelEvent::Opened));
+        Ok(())
+    }
+
+    fn handle_open_failure(&mut self, reader: Reader<'_>) -> Result<(), SshError> {
+        let (id, failure) = OpenFailure::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN_FAILURE"))?;
+        match self.channels.get(&id) {
+            Some(channel) if channel.phase == Phase::Opening => {
+                self.channels.remove(&id);
+                self.events.push_back((ChannelId(id), ChannelEvent::OpenFailed(failure)));
+                Ok(())
+            }
+            _ => Err(SshError::PeerBroke { rule: "it refused a channel that was not asked for" }),
+        }
+    }
+
+    fn handle_channel_message(
+        &mut self,
+        message: u8,
+        id: ChannelId,
+        mut payload: Bytes,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let channel = self.channels.get_mut(&id.0).filter(|channel| channel.phase == Phase::Open);
+        let channel =
+            channel.ok_or(SshError::PeerBroke { rule: "it used a channel that is not open (RFC 4254 §5)" })?;
+        // The number and the recipient have been read.
+        payload.advance(5);
+        let mut reader = Reader::new(&payload);
+        match message {
+            number::CHANNEL_WINDOW_ADJUST => {
+                let bytes = reader.u32("bytes to add").map_err(SshError::malformed("CHANNEL_WINDOW_ADJUST"))?;
+                channel.send_window.grow(bytes)?;
+                if std::mem::take(&mut channel.wants_room) {
+                    self.events.push_back((id, ChannelEvent::Writable));
+                }
+                Ok(())
+            }
+            number::CHANNEL_DATA | number::CHANNEL_EXTENDED_DATA => {
+                self.handle_data(message, id, payload)
+            }
+            number::CHANNEL_EOF => {
+                channel.recv = RecvState::Finished;
+                self.events.push_back((id, ChannelEvent::Eof));
+                Ok(())
+            }
+            number::CHANNEL_CLOSE => {
+                let peer_id = channel.peer_id;
+                let closed_already = channel.send == SendState::Closed;
+                self.channels.remove(&id.0);
+                self.events.push_back((id, ChannelEvent::Closed));
+                if closed_already { Ok(()) } else { send_close(peer_id, transport) }
+            }
+            number::CHANNEL_REQUEST => {
+                let (want_reply, request) =
+                    SessionRequest::decode(reader).map_err(SshError::malformed("CHANNEL_REQUEST"))?;
+                debug!(channel = id.0, request = request.name(), want_reply, "channel request");
+                if self.role == Role::Client && want_reply {
+                    // Nothing that a server asks of a client's session is granted; keepalives want just an answer.
+                    let peer_id = channel.peer_id;
+                    send_reply(peer_id, false, transport)?;
+                }
+                self.events.push_back((id, ChannelEvent::Request { request, want_reply }));
+                Ok(())
+            }
+            number::CHANNEL_SUCCESS | number::CHANNEL_FAILURE => {
+                let granted = message == number::CHANNEL_SUCCESS;
+                let request = channel.unanswered.pop_front();
+                let request =
+                    request.ok_or(SshError::PeerBroke { rule: "it answered a request that was not made" })?;
+                self.events.push_back((id, ChannelEvent::Reply { request, granted }));
+                Ok(())
+            }
+            met => Err(SshError::Unexpected { expected: "a channel message", met }),
+        }
+    }
+
+    /// Data behind the recipient: counted against the window and handed on without a copy.
+    fn handle_data(&mut self, message: u8, id: ChannelId, mut payload: Bytes) -> Result<(), SshError> {
+        let malformed = SshError::malformed("CHANNEL_DATA");
+        let mut reader = Reader::new(&payload);
+        let stream = match message {
+            number::CHANNEL_DATA => Some(Stream::Main),
+            _ => match reader.u32("data type").map_err(&malformed)? {
+                SSH_EXTENDED_DATA_STDERR => Some(Stream::Stderr),
+                _ => None,
+            },
+        };
+        let len = reader.string("data").map_err(&malformed)?.len();
+        reader.finish().map_err(malformed)?;
+        payload.advance(payload.len() - len);
+        let Some(channel) = self.channels.get_mut(&id.0) else { return Ok(()) };
+        if channel.recv != RecvState::Open {
+            return Err(SshError::PeerBroke { rule: "it must not send data after EOF (RFC 4254 §5.3)" });
+        }
+        channel.recv_window.on_data(len)?;
+        if len > 0 {
+            // Data of unknown type still takes window: it is passed on as standard error.
+            self.events.push_back((id, ChannelEvent::Data(stream.unwrap_or(Stream::Stderr), payload)));
+        }
+        Ok(())
+    }
+
+    /// Notes that `bytes` of received data are used, and widens the window when it is time.
+    pub(crate) fn consumed(
+        &mut self,
+        id: ChannelId,
+        bytes: usize,
+        transport: &mut Transport,
+        now: Instant,
+    ) -> Result<(), SshError> {
+        let rtt = self.round_trips.smallest();
+        let Some(channel) = self.channels.get_mut(&id.0) else { return Ok(()) };
+        let Some(adjust) = channel.recv_window.on_consumed(bytes, now, rtt) else { return Ok(()) };
+        if channel.recv == RecvState::Finished || channel.send == SendState::Closed {
+            return Ok(());
+        }
+        let peer_id = channel.peer_id;
+        transport.send(|out| {
+            out.put_byte(number::CHANNEL_WINDOW_ADJUST);
+            out.put_uint32(peer_id);
+            out.put_uint32(adjust);
+        })
+    }
+
+    /// Sends as much of `data` as windows and buffers allow; the number of bytes taken.
+    pub(crate) fn send(
+        &mut self,
+        id: ChannelId,
+        stream: Stream,
+        data: &[u8],
+        transport: &mut Transport,
+    ) -> Result<usize, SshError> {
+        let channel = self.open_channel(id)?;
+        if channel.send != SendState::Open {
+            return Err(SshError::Misuse("no data can follow EOF on a channel"));
+        }
+        let mut taken = 0;
+        while taken < data.len() {
+            let room = channel.send_window.left().min(channel.peer_max_packet).min(MAX_CHANNEL_PACKET) as usize;
+            if room == 0 || !transport.can_send() || transport.pending().len() >= SEND_HIGH_WATER {
+                channel.wants_room = true;
+                break;
+            }
+            let rest = data.get(taken..).unwrap_or_default();
+            let chunk = rest.get(..room).unwrap_or(rest);
+            let peer_id = channel.peer_id;
+            transport.send(|out| {
+                match stream {
+                    Stream::Main => out.put_byte(number::CHANNEL_DATA),
+                    Stream::Stderr => out.put_byte(number::CHANNEL_EXTENDED_DATA),
+                }
+                out.put_uint32(peer_id);
+                if stream == Stream::Stderr {
+                    out.put_uint32(SSH_EXTENDED_DATA_STDERR);
+                }
+                out.put_string(chunk);
+            })?;
+            channel.send_window.take(chunk.len() as u32);
+            taken += chunk.len();
+        }
+        Ok(taken)
+    }
+
+    /// Tells channels that were refused for lack of room that there is some again.
+    pub(crate) fn room_again(&mut self, transport: &Transport) {
+        if !transport.can_send() || transport.pending().len() >= SEND_HIGH_WATER {
+            return;
+        }
+        for (&id, channel) in &mut self.channels {
+            if channel.wants_room && channel.send_window.left() > 0 {
+                channel.wants_room = false;
+                self.events.push_back((ChannelId(id), ChannelEvent::Writable));
+            }
+        }
+    }
+
+    pub(crate) fn request(
+        &mut self,
+        id: ChannelId,
+        request: &SessionRequest,
+        want_reply: bool,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let channel = self.open_channel(id)?;
+        if channel.send == SendState::Closed {
+            return Err(SshError::Misuse("the channel is being closed"));
+        }
+        if want_reply {
+            if channel.unanswered.len() >= MAX_UNANSWERED_REQUESTS {
+                return Err(SshError::Misuse("too many requests await an answer"));
+            }
+            channel.unanswered.push_back(static_name(request));
+        }
+        let peer_id = channel.peer_id;
+        transport.send(|out| request.encode(peer_id, want_reply, out))
+    }
+
+    pub(crate) fn reply(
+        &mut self,
+        id: ChannelId,
+        granted: bool,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let peer_id = self.open_channel(id)?.peer_id;
+        send_reply(peer_id, granted, transport)
+    }
+
+    pub(crate) fn eof(&mut self, id: ChannelId, transport: &mut Transport) -> Result<(), SshError> {
+        let channel = self.open_channel(id)?;
+        if channel.send != SendState::Open {
+            return Ok(());
+        }
+        channel.send = SendState::Finished;
+        let peer_id = channel.peer_id;
+        transport.send(|out| {
+            out.put_byte(number::CHANNEL_EOF);
+            out.put_uint32(peer_id);
+        })
+    }
+
+    pub(crate) fn close(&mut self, id: ChannelId, transport: &mut Transport) -> Result<(), SshError> {
+        let channel = self.open_channel(id)?;
+        if channel.send == SendState::Closed {
+            return Ok(());
+        }
+        channel.send = SendState::Closed;
+        let peer_id = channel.peer_id;
+        send_close(peer_id, transport)
+    }
+
+    fn open_channel(&mut self, id: ChannelId) -> Result<&mut Channel, SshError> {
+        self.channels
+            .get_mut(&id.0)
+            .filter(|channel| channel.phase == Phase::Open)
+            .ok_or(SshError::Misuse("the channel is not open"))
+    }
+}
+
+const _: () = assert!(MAX_CHANNEL_PACKET as usize + DATA_HEADER_LEN + 64 < crate::limits::MAX_PACKET_LEN);
+
+fn send_close(peer_id: u32, transport: &mut Transport) -> Result<(), SshError> {
+    transport.send(|out| {
+        out.put_byte(number::CHANNEL_CLOSE);
+        out.put_uint32(peer_id);
+    })
+}
+
+fn send_reply(peer_id: u32, granted: bool, transport: &mut Transport) -> Result<(), SshError> {
+    transport.send(|out| {
+        out.put_byte(if granted { number::CHANNEL_SUCCESS } else { number::CHANNEL_FAILURE });
+        out.put_uint32(peer_id);
+    })
+}
+
+/// The name of a request of ours, to label its answer.
+fn static_name(request: &SessionRequest) -> &'static str {
+    match request {
+        SessionRequest::Env { .. } => "env",
+        SessionRequest::Pty(_) => "pty-req",
+        SessionRequest::Shell => "shell",
+        SessionRequest::Exec(_) => "exec",
+        SessionRequest::Subsystem(_) => "subsystem",
+        _ => "other",
+    }
+}

@@ -1,0 +1,75 @@
+//! Key exchange methods against published vectors and against each other.
+
+use lantern_keys::SystemRandom;
+
+use super::*;
+
+fn hex(text: &str) -> Vec<u8> {
+    (0..text.len()).step_by(2).map(|at| u8::from_str_radix(&text[at..at + 2], 16).unwrap()).collect()
+}
+
+/// RFC 7748 §5.2, first vector.
+#[test]
+fn x25519_agrees_with_rfc_7748() {
+    let alice = ecdh::Ephemeral::from_private_x25519(&hex(
+        "a546e36bf0527c9d3b16154b82465edd62144c0ac1fc5a18506a2244ba449ac4",
+    ));
+    let bob = hex("e6db6867583030db3594c1a424b15f7c726624ec26b3353b10a903a6d0ab1c4c");
+    let shared = hex("c3da55379de9c6908e94ea4df28d084f32eccf03491c71f754b4075577a28552");
+    assert_eq!(alice.agree_raw(&bob, <[u8]>::to_vec).unwrap(), shared);
+    // RFC 8731 §3: a point of small order, which makes the secret all zero, ends the exchange.
+    assert!(alice.agree_raw(&[0; 32], <[u8]>::to_vec).is_err());
+}
+
+/// Every method: both sides reach the same secret, and a share of the wrong kind is refused.
+#[test]
+fn both_sides_agree_and_bad_shares_are_refused() {
+    for algorithm in KexAlgorithm::ALL {
+        let group = (algorithm == KexAlgorithm::GroupExchange)
+            .then(|| DhGroup::choose(GroupRequest { min: 2048, wished: 2048, max: 8192 }).unwrap());
+        let client = ClientShare::new(algorithm, group.clone(), &mut SystemRandom).unwrap();
+        let (server_share, secret) =
+            server_agree(algorithm, group.clone(), client.share(), &mut SystemRandom).unwrap();
+        assert_eq!(client.agree(&server_share).unwrap().encoded(), secret.encoded(), "{algorithm:?}");
+
+        let all_ones = vec![0xff; server_share.len()];
+        for bad in [&[][..], &[1], &[0; 32], &all_ones, &server_share[1..]] {
+            let client = ClientShare::new(algorithm, group.clone(), &mut SystemRandom).unwrap();
+            let outcome = client.agree(bad);
+            // A random string of the right length may be a valid share; it must not give the same secret.
+            assert!(outcome.map_or(true, |other| other.encoded() != secret.encoded()), "{algorithm:?}");
+        }
+    }
+}
+
+#[test]
+fn finite_field_shares_outside_the_group_are_refused() {
+    let minus_one = {
+        let mut prime = hex(groups::GROUP14.prime_hex);
+        *prime.last_mut().unwrap() -= 1;
+        prime
+    };
+    for bad in [vec![], vec![1], minus_one, vec![0xff; 256], vec![0xff; 300]] {
+        let client = ClientShare::new(KexAlgorithm::Group14, None, &mut SystemRandom).unwrap();
+        assert!(matches!(client.agree(&bad), Err(SshError::PeerBroke { .. })));
+    }
+}
+
+#[test]
+fn groups_below_2048_bits_are_refused_and_the_wished_size_is_chosen() {
+    let mut small = Vec::new();
+    small.put_mpint(&hex(groups::GROUP14.prime_hex)[..128]);
+    small.put_mpint(&[2]);
+    assert!(matches!(DhGroup::decode(Reader::new(&small)), Err(SshError::PeerBroke { .. })));
+
+    let bits_for = |wished, max| {
+        let mut out = Vec::new();
+        DhGroup::choose(GroupRequest { min: 2048, wished, max }).unwrap().encode(&mut out);
+        (out.len() - 4 - 1 - 5) * 8
+    };
+    assert_eq!(bits_for(2048, 8192), 2048);
+    assert_eq!(bits_for(3072, 8192), 3072);
+    assert_eq!(bits_for(5000, 8192), 8192);
+    assert_eq!(bits_for(5000, 4096), 4096);
+    assert!(DhGroup::choose(GroupRequest { min: 1024, wished: 1024, max: 1536 }).is_err());
+}

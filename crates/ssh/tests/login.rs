@@ -1,0 +1,274 @@
+//! Authentication and channels between our two roles.
+
+mod pair;
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use lantern_keys::SecretString;
+use lantern_ssh::{
+    Attempt, AuthAnswer, AuthEvent, AuthMethod, ChannelEvent, ChannelId, ClientEvent, Offer, Prompt, Prompts, PtyRequest,
+    ServerEvent, SessionRequest, SshError, Stream, TerminalSize,
+};
+use pair::{Pair, client_config, host_keys, server_config};
+
+fn secret(text: &str) -> SecretString {
+    SecretString::new(text.into())
+}
+
+fn reject(methods: &[&str], partial_success: bool) -> AuthAnswer {
+    AuthAnswer::Reject { methods: methods.iter().map(|name| (*name).to_owned()).collect(), partial_success }
+}
+
+/// Runs until the client hears about authentication, deciding as `decide` says.
+fn next_auth(pair: &mut Pair, mut decide: impl FnMut(AuthMethod) -> AuthAnswer) -> AuthEvent {
+    loop {
+        while let Some(event) = pair.server_events.pop_front() {
+            if let ServerEvent::Auth(request) = event {
+                assert_eq!(request.user, "keeper");
+                let now = pair.now;
+                pair.server.answer_auth(decide(request.method), now).unwrap();
+            }
+        }
+        while let Some(event) = pair.client_events.pop_front() {
+            if let ClientEvent::Auth(event) = event {
+                return event;
+            }
+        }
+        assert!(pair.step(), "{:?} {:?}", pair.client_error, pair.server_error);
+    }
+}
+
+#[test]
+fn several_methods_in_sequence_with_queries_prompts_and_a_password_change() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    let key = host_keys()[1].clone();
+    let now = pair.now;
+
+    pair.client.authenticate(Attempt::None, now).unwrap();
+    assert!(matches!(pair.client.authenticate(Attempt::None, now), Err(SshError::Misuse(_))));
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(method, AuthMethod::None));
+        reject(&["publickey"], false)
+    });
+    assert_eq!(event, AuthEvent::Rejected { methods: vec!["publickey".into()], partial_success: false });
+
+    pair.client.authenticate(Attempt::QueryPublicKey(key.public().clone()), pair.now).unwrap();
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(method, AuthMethod::QueryPublicKey(_)));
+        AuthAnswer::PublicKeyOk
+    });
+    assert_eq!(event, AuthEvent::PublicKeyAccepted(key.public().clone()));
+
+    pair.client.authenticate(Attempt::PublicKey(key.clone()), pair.now).unwrap();
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(method, AuthMethod::PublicKey(shown) if shown == *key.public()));
+        reject(&["password"], true)
+    });
+    assert!(matches!(event, AuthEvent::Rejected { partial_success: true, .. }));
+
+    pair.client.authenticate(Attempt::Password(secret("old")), pair.now).unwrap();
+    let event = next_auth(&mut pair, |_| AuthAnswer::PasswordExpired("too old\x1b[2J".into()));
+    assert_eq!(event, AuthEvent::PasswordExpired("too old␛[2J".into()));
+
+    pair.client.authenticate(Attempt::ChangePassword { old: secret("old"), new: secret("new") }, pair.now).unwrap();
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(method, AuthMethod::ChangePassword { old, new } if old == secret("old") && new == secret("new")));
+        reject(&["keyboard-interactive"], true)
+    });
+    assert!(matches!(event, AuthEvent::Rejected { .. }));
+
+    // Three rounds: two questions, one with echo; none at all; one more.
+    pair.client.authenticate(Attempt::KeyboardInteractive, pair.now).unwrap();
+    let rounds = [vec![("Code: ", false), ("Lamp: ", true)], vec![], vec![("Again: ", false)]];
+    for (round, prompts) in rounds.iter().enumerate() {
+        let asked = Prompts {
+            name: format!("round {round}"),
+            instruction: String::new(),
+            prompts: prompts.iter().map(|(text, echo)| Prompt { text: (*text).into(), echo: *echo }).collect(),
+        };
+        let event = next_auth(&mut pair, |method| {
+            assert!(matches!(method, AuthMethod::KeyboardInteractive | AuthMethod::Answers(_)));
+            AuthAnswer::Prompts(asked.clone())
+        });
+        assert_eq!(event, AuthEvent::Prompts(asked));
+        let answers: Vec<_> = prompts.iter().map(|(text, _)| secret(text)).collect();
+        pair.client.answer_prompts(&answers, pair.now).unwrap();
+    }
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(method, AuthMethod::Answers(answers) if answers == [secret("Again: ")]));
+        AuthAnswer::Accept
+    });
+    assert_eq!(event, AuthEvent::Succeeded);
+}
+
+#[test]
+fn a_signature_for_another_session_is_worthless() {
+    // The same request replayed on another connection has another session identifier under its signature, so a
+    // server that sees it must call it unusable. Here the session identifier differs because the two pairs do.
+    let mut one = Pair::with_offer(Offer::new(true));
+    one.log_in();
+    let mut config = server_config(Offer::new(true));
+    config.host_keys = vec![host_keys()[0].clone()];
+    let mut pair = Pair::new(client_config(Offer::new(true)), config);
+    pair.client.authenticate(Attempt::PublicKey(host_keys()[4].clone()), pair.now).unwrap();
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(method, AuthMethod::PublicKey(_)), "RSA signs with SHA-2 and verifies");
+        AuthAnswer::Accept
+    });
+    assert_eq!(event, AuthEvent::Succeeded);
+}
+
+#[test]
+fn channels_before_login_and_requests_after_it_are_refused_or_ignored() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    assert!(matches!(pair.client.open_session(pair.now), Err(SshError::Misuse(_))));
+    let id = pair.log_in();
+    assert!(matches!(pair.client.authenticate(Attempt::None, pair.now), Err(SshError::Misuse(_))));
+    pair.client.channel_close(id).unwrap();
+    let closed = pair.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Closed)).then_some(()));
+    assert!(closed.is_some());
+    assert!(matches!(pair.client.channel_send(id, b"x", pair.now), Err(SshError::Misuse(_))));
+}
+
+#[test]
+fn a_session_carries_every_request_and_tells_how_it_ended() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    let id = pair.log_in();
+    let size = TerminalSize { columns: 132, rows: 43, width_px: 0, height_px: 0 };
+    let pty = PtyRequest { terminal: "xterm-256color".into(), size, modes: vec![0] };
+    let requests = [
+        SessionRequest::Env { name: "LANG".into(), value: "C.UTF-8".into() },
+        SessionRequest::Pty(pty),
+        SessionRequest::Shell,
+        SessionRequest::Exec(b"printf '\xff'".to_vec()),
+        SessionRequest::Subsystem("sftp".into()),
+        SessionRequest::WindowChange(size),
+        SessionRequest::Signal("INT".into()),
+        SessionRequest::Unknown("lamp@lighthouse.example".into()),
+    ];
+    for request in &requests {
+        pair.client.channel_request(id, request, true).unwrap();
+    }
+    let mut heard = Vec::new();
+    while heard.len() < requests.len() {
+        assert!(pair.step());
+        while let Some(event) = pair.server_events.pop_front() {
+            if let ServerEvent::Channel(id, ChannelEvent::Request { request, want_reply: true }) = event {
+                pair.server.channel_reply(id, !matches!(request, SessionRequest::Unknown(_))).unwrap();
+                heard.push(request);
+            }
+        }
+    }
+    assert_eq!(heard, requests);
+    let mut replies = Vec::new();
+    pair.until(|event| {
+        if let ClientEvent::Channel(_, ChannelEvent::Reply { granted, .. }) = event {
+            replies.push(granted);
+        }
+        (replies.len() == requests.len()).then_some(())
+    })
+    .unwrap();
+    assert_eq!(replies.iter().filter(|granted| **granted).count(), requests.len() - 1);
+
+    let server_id = id;
+    let now = pair.now;
+    pair.server.channel_send(server_id, Stream::Stderr, b"the lamp is out", now).unwrap();
+    let exit = SessionRequest::ExitSignal { name: "TERM".into(), core_dumped: false, message: "snuffed".into() };
+    pair.server.channel_request(server_id, &exit).unwrap();
+    pair.server.channel_eof(server_id).unwrap();
+    pair.server.channel_close(server_id).unwrap();
+    let mut events = Vec::new();
+    pair.until(|event| match event {
+        ClientEvent::Channel(_, ChannelEvent::Closed) => Some(()),
+        ClientEvent::Channel(_, event) => {
+            events.push(event);
+            None
+        }
+        _ => None,
+    })
+    .unwrap();
+    assert_eq!(events[0], ChannelEvent::Data(Stream::Stderr, "the lamp is out".into()));
+    assert_eq!(events[1], ChannelEvent::Request { request: exit, want_reply: false });
+    assert_eq!(events[2], ChannelEvent::Eof);
+}
+
+#[test]
+fn a_slow_reader_holds_its_own_channel_back_and_no_other() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    pair.latency = Duration::from_millis(5);
+    let slow = pair.log_in();
+    let busy = pair.client.open_session(pair.now).unwrap();
+    pair.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)).then_some(())).unwrap();
+    let chunk = vec![7; 100_000];
+    let mut sent: HashMap<ChannelId, usize> = HashMap::new();
+    let mut received: HashMap<ChannelId, usize> = HashMap::new();
+    for _ in 0..400 {
+        let now = pair.now;
+        for id in [slow, busy] {
+            *sent.entry(id).or_default() += pair.server.channel_send(id, Stream::Main, &chunk, now).unwrap();
+        }
+        pair.step();
+        pair.server_events.clear();
+        while let Some(event) = pair.client_events.pop_front() {
+            if let ClientEvent::Channel(id, ChannelEvent::Data(_, data)) = event {
+                *received.entry(id).or_default() += data.len();
+                if id == busy {
+                    pair.client.channel_consumed(id, data.len(), now).unwrap();
+                }
+            }
+        }
+    }
+    assert_eq!(received[&slow], 2 * 1024 * 1024, "exactly one window");
+    assert!(received[&busy] > 8 * 1024 * 1024, "{}", received[&busy]);
+}
+
+#[test]
+fn hundreds_of_channels_live_side_by_side() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    pair.log_in();
+    let ids: Vec<_> = (0..300).map(|_| pair.client.open_session(pair.now).unwrap()).collect();
+    let mut opened = 0;
+    pair.until(|event| {
+        opened += usize::from(matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)));
+        (opened == ids.len()).then_some(())
+    })
+    .unwrap();
+    for id in &ids {
+        assert_eq!(pair.client.channel_send(*id, id.to_string().as_bytes(), pair.now).unwrap(), id.to_string().len());
+    }
+    let mut echoed = HashMap::new();
+    pair.until(|event| {
+        if let ClientEvent::Channel(id, ChannelEvent::Data(_, data)) = event {
+            echoed.insert(id, data);
+        }
+        (echoed.len() == ids.len()).then_some(())
+    })
+    .unwrap();
+    assert!(ids.iter().all(|id| echoed[id] == id.to_string().as_bytes()));
+}
+
+#[test]
+fn a_banner_before_login_is_shown_harmless_and_too_many_failures_end_it() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    pair.client.authenticate(Attempt::None, pair.now).unwrap();
+    while pair.server_events.is_empty() {
+        pair.client_events.clear();
+        assert!(pair.step());
+    }
+    pair.server.banner("Keepers only\x07\r\n").unwrap();
+    let event = next_auth(&mut pair, |_| reject(&["password"], false));
+    assert_eq!(event, AuthEvent::Banner("Keepers only␇\n".into()));
+    assert!(matches!(next_auth(&mut pair, |_| unreachable!()), AuthEvent::Rejected { .. }));
+    for _ in 0..19 {
+        pair.client.authenticate(Attempt::Password(secret("wrong")), pair.now).unwrap();
+        next_auth(&mut pair, |_| reject(&["password"], false));
+    }
+    pair.client.authenticate(Attempt::Password(secret("wrong")), pair.now).unwrap();
+    while pair.server_error.is_none() {
+        pair.client_events.clear();
+        assert!(pair.server_events.is_empty(), "{:?}", pair.server_events);
+        pair.step();
+    }
+    assert!(matches!(pair.server_error, Some(SshError::LimitExceeded { limit: 20, .. })), "{:?}", pair.server_error);
+}

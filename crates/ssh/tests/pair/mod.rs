@@ -1,0 +1,247 @@
+//! A client and a server joined by a line with latency, in memory and in virtual time.
+
+// Each test file uses its part of this.
+#![allow(dead_code, unreachable_pub)]
+
+use std::collections::VecDeque;
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
+
+use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, RandomSource, RsaBits};
+use lantern_ssh::{
+    AuthAnswer, AuthMethod, Client, ClientConfig, ClientEvent, Machine, Offer, Server, ServerConfig, ServerEvent,
+    SshError,
+};
+
+/// A fixed sequence of bytes: tests must not depend on chance.
+pub struct Seeded(pub u64);
+
+impl RandomSource for Seeded {
+    fn fill(&mut self, out: &mut [u8]) {
+        for byte in out {
+            // SplitMix64, one byte a step.
+            self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+            let mixed = (self.0 ^ (self.0 >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+            *byte = (mixed >> 56) as u8;
+        }
+    }
+}
+
+/// One key of every host key algorithm.
+pub fn host_keys() -> Vec<Arc<PrivateKey>> {
+    static KEYS: OnceLock<Vec<Arc<PrivateKey>>> = OnceLock::new();
+    KEYS.get_or_init(|| {
+        [
+            KeyAlgorithm::Ed25519,
+            KeyAlgorithm::Ecdsa(Curve::P256),
+            KeyAlgorithm::Ecdsa(Curve::P384),
+            KeyAlgorithm::Ecdsa(Curve::P521),
+            KeyAlgorithm::Rsa(RsaBits::B2048),
+        ]
+        .map(|algorithm| Arc::new(PrivateKey::generate(algorithm, "lamp-01").unwrap()))
+        .to_vec()
+    })
+    .clone()
+}
+
+pub fn client_config(offer: Offer) -> ClientConfig {
+    let mut config = ClientConfig::new("keeper".into(), offer, Box::new(Seeded(1)));
+    config.known_host_keys = host_keys().iter().map(|key| key.public().clone()).collect();
+    config
+}
+
+pub fn server_config(offer: Offer) -> ServerConfig {
+    ServerConfig::new(host_keys(), offer, Box::new(Seeded(2)))
+}
+
+/// Bytes under way: when they arrive, and which.
+type Wire = VecDeque<(Instant, Vec<u8>)>;
+
+pub struct Pair {
+    pub client: Client,
+    pub server: Server,
+    pub now: Instant,
+    pub start: Instant,
+    /// One way.
+    pub latency: Duration,
+    /// Cuts what is sent into pieces of lengths from here, in turn; empty: as it comes.
+    pub fragments: Vec<usize>,
+    fragment: usize,
+    to_server: Wire,
+    to_client: Wire,
+    pub client_events: VecDeque<ClientEvent>,
+    pub server_events: VecDeque<ServerEvent>,
+    pub client_error: Option<SshError>,
+    pub server_error: Option<SshError>,
+    /// Lets a test spoil what is under way to the client.
+    pub tamper: Option<Box<dyn FnMut(&mut Vec<u8>)>>,
+}
+
+impl Pair {
+    pub fn new(client: ClientConfig, server: ServerConfig) -> Self {
+        let now = Instant::now();
+        Self {
+            client: Client::new(client, now).unwrap(),
+            server: Server::new(server, now).unwrap(),
+            now,
+            start: now,
+            latency: Duration::from_millis(50),
+            fragments: Vec::new(),
+            fragment: 0,
+            to_server: Wire::new(),
+            to_client: Wire::new(),
+            client_events: VecDeque::new(),
+            server_events: VecDeque::new(),
+            client_error: None,
+            server_error: None,
+            tamper: None,
+        }
+    }
+
+    pub fn with_offer(offer: Offer) -> Self {
+        Self::new(client_config(offer.clone()), server_config(offer))
+    }
+
+    fn send_all(&mut self) {
+        let arrival = self.now + self.latency;
+        let mut pieces = |pending: &[u8], wire: &mut Wire| {
+            let mut rest = pending;
+            while !rest.is_empty() {
+                let len = match self.fragments.len() {
+                    0 => rest.len(),
+                    count => {
+                        self.fragment += 1;
+                        self.fragments[self.fragment % count].clamp(1, rest.len())
+                    }
+                };
+                wire.push_back((arrival, rest[..len].to_vec()));
+                rest = &rest[len..];
+            }
+            pending.len()
+        };
+        let sent = pieces(self.client.pending(), &mut self.to_server);
+        let replied = pieces(self.server.pending(), &mut self.to_client);
+        self.client.sent(sent);
+        self.server.sent(replied);
+    }
+
+    fn collect(&mut self) {
+        while let Some(event) = self.client.poll_event() {
+            self.client_events.push_back(event);
+        }
+        while let Some(event) = self.server.poll_event() {
+            self.server_events.push_back(event);
+        }
+    }
+
+    /// Moves on to the next thing that happens: an arrival or a deadline. False when nothing will.
+    pub fn step(&mut self) -> bool {
+        self.send_all();
+        self.collect();
+        if !self.client_events.is_empty() || !self.server_events.is_empty() {
+            return true;
+        }
+        let arrivals = [self.to_server.front(), self.to_client.front()].map(|front| front.map(|(at, _)| *at));
+        let deadlines = [self.client.poll_timeout(), self.server.poll_timeout()];
+        // Deadlines an hour ahead are for tests that wait for them on purpose.
+        let soon = self.now + Duration::from_secs(600);
+        let next = arrivals.into_iter().chain(deadlines).flatten().filter(|at| *at < soon).min();
+        let Some(next) = next else { return false };
+        self.advance_to(next.max(self.now));
+        self.client_error.is_none() && self.server_error.is_none()
+    }
+
+    pub fn advance_to(&mut self, now: Instant) {
+        self.now = now;
+        while self.to_server.front().is_some_and(|(at, _)| *at <= now) {
+            let (_, bytes) = self.to_server.pop_front().unwrap();
+            self.server.receive_buffer().extend_from_slice(&bytes);
+            if let Err(error) = self.server.handle_input(now) {
+                self.server_error.get_or_insert(error);
+            }
+        }
+        while self.to_client.front().is_some_and(|(at, _)| *at <= now) {
+            let (_, mut bytes) = self.to_client.pop_front().unwrap();
+            if let Some(tamper) = &mut self.tamper {
+                tamper(&mut bytes);
+                if bytes.is_empty() {
+                    continue;
+                }
+            }
+            self.client.receive_buffer().extend_from_slice(&bytes);
+            if let Err(error) = self.client.handle_input(now) {
+                self.client_error.get_or_insert(error);
+            }
+        }
+        if self.client_error.is_none() && self.server_error.is_none() {
+            if let Err(error) = self.client.handle_timeout(now) {
+                self.client_error.get_or_insert(error);
+            }
+            if let Err(error) = self.server.handle_timeout(now) {
+                self.server_error.get_or_insert(error);
+            }
+        }
+        self.collect();
+    }
+
+    /// Runs until the client hears something that `found` wants; other events are dropped. Logins are accepted.
+    pub fn until<T>(&mut self, mut found: impl FnMut(ClientEvent) -> Option<T>) -> Option<T> {
+        loop {
+            while let Some(event) = self.client_events.pop_front() {
+                if let Some(found) = found(event) {
+                    return Some(found);
+                }
+            }
+            while let Some(event) = self.server_events.pop_front() {
+                self.serve(event);
+            }
+            if !self.step() {
+                return None;
+            }
+        }
+    }
+
+    /// What the server of most tests does: accepts any verified key, and echoes.
+    pub fn serve(&mut self, event: ServerEvent) {
+        use lantern_ssh::{ChannelEvent, Stream};
+        let now = self.now;
+        match event {
+            ServerEvent::Auth(request) => {
+                let answer = match request.method {
+                    AuthMethod::PublicKey(_) => AuthAnswer::Accept,
+                    AuthMethod::QueryPublicKey(_) => AuthAnswer::PublicKeyOk,
+                    _ => AuthAnswer::Reject { methods: vec!["publickey".into()], partial_success: false },
+                };
+                self.server.answer_auth(answer, now).unwrap();
+            }
+            ServerEvent::Channel(id, ChannelEvent::Request { want_reply: true, .. }) => {
+                self.server.channel_reply(id, true).unwrap();
+            }
+            ServerEvent::Channel(id, ChannelEvent::Data(_, data)) => {
+                let taken = self.server.channel_send(id, Stream::Main, &data, now).unwrap();
+                assert_eq!(taken, data.len(), "tests that fill the buffers serve by themselves");
+                self.server.channel_consumed(id, data.len(), now).unwrap();
+            }
+            ServerEvent::Channel(id, ChannelEvent::Eof) => {
+                self.server.channel_close(id).unwrap();
+            }
+            ServerEvent::Channel(..) => {}
+        }
+    }
+
+    /// Logs in with a key and opens a session.
+    pub fn log_in(&mut self) -> lantern_ssh::ChannelId {
+        use lantern_ssh::{Attempt, AuthEvent, ChannelEvent};
+        self.client.authenticate(Attempt::PublicKey(host_keys()[0].clone()), self.now).unwrap();
+        let done = self.until(|event| matches!(event, ClientEvent::Auth(AuthEvent::Succeeded)).then_some(()));
+        assert!(done.is_some(), "login failed: {:?} {:?}", self.client_error, self.server_error);
+        let id = self.client.open_session(self.now).unwrap();
+        self.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)).then_some(())).unwrap();
+        id
+    }
+
+    /// Round trips since the start, in whole ones.
+    pub fn round_trips(&self) -> u128 {
+        (self.now - self.start).as_millis() / (2 * self.latency.as_millis())
+    }
+}
