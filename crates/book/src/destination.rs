@@ -1,0 +1,117 @@
+//! What a user types for MACHINE: a name in the book, or a one-off.
+
+use crate::BookError;
+use crate::machine::{DEFAULT_SSH_PORT, check_address, check_name, check_user};
+
+/// A machine as typed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Destination {
+    /// A name to look up in the book.
+    Named(String),
+    /// Not in the book.
+    OneOff(OneOff),
+}
+
+/// `user@address:port` or `ssh://user@address:port`, each part but the address optional.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OneOff {
+    /// The user, when given.
+    pub user: Option<String>,
+    /// Host name or IP address, without brackets.
+    pub address: String,
+    /// The port, given or standard.
+    pub port: u16,
+}
+
+impl Destination {
+    /// Reads what was typed. A word with `@`, `:` or a scheme is a one-off, anything else a name.
+    ///
+    /// # Errors
+    /// [`BookError::BadValue`].
+    pub fn parse(text: &str) -> Result<Self, BookError> {
+        let bad = |rule| BookError::BadValue { what: "machine", value: text.chars().take(100).collect(), rule };
+        let rest = match text.split_once("://") {
+            Some(("ssh", rest)) => rest.trim_end_matches('/'),
+            Some(_) => return Err(bad("has a scheme other than ssh://")),
+            None if !text.contains(['@', ':']) => {
+                check_name("machine", text)?;
+                return Ok(Self::Named(text.to_owned()));
+            }
+            None => text,
+        };
+        let (user, host) = match rest.rsplit_once('@') {
+            Some((user, host)) => (Some(user.to_owned()), host),
+            None => (None, rest),
+        };
+        if let Some(user) = &user {
+            check_user(user)?;
+        }
+        let (address, port) = split_port(host).ok_or_else(|| bad("has a port that is no port"))?;
+        check_address(address)?;
+        Ok(Self::OneOff(OneOff { user, address: address.to_owned(), port: port.unwrap_or(DEFAULT_SSH_PORT) }))
+    }
+}
+
+/// Splits `host:port`, `[v6]:port`, `host` or a bare IPv6 address.
+fn split_port(host: &str) -> Option<(&str, Option<u16>)> {
+    let port = |text: &str| text.parse::<u16>().ok().filter(|port| *port != 0);
+    if let Some(rest) = host.strip_prefix('[') {
+        let (address, rest) = rest.split_once(']')?;
+        return match rest.strip_prefix(':') {
+            Some(text) => Some((address, Some(port(text)?))),
+            None if rest.is_empty() => Some((address, None)),
+            None => None,
+        };
+    }
+    match host.split_once(':') {
+        None => Some((host, None)),
+        Some((_, rest)) if rest.contains(':') => Some((host, None)),
+        Some((address, text)) => Some((address, Some(port(text)?))),
+    }
+}
+
+impl OneOff {
+    /// Address and port as one word, which also names the machine in the trust store.
+    pub fn place(&self) -> String {
+        place(&self.address, self.port)
+    }
+}
+
+/// `address:port`, with brackets around IPv6.
+pub(crate) fn place(address: &str, port: u16) -> String {
+    if address.contains(':') { format!("[{address}]:{port}") } else { format!("{address}:{port}") }
+}
+
+impl crate::Machine {
+    /// Address and port as one word.
+    pub fn place(&self) -> String {
+        place(&self.address, self.effective_port())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_form_is_understood_and_slips_are_refused() {
+        let one_off = |user: Option<&str>, address: &str, port| {
+            Destination::OneOff(OneOff { user: user.map(str::to_owned), address: address.into(), port })
+        };
+        for (text, expected) in [
+            ("lamp-01", Destination::Named("lamp-01".into())),
+            ("keeper@192.0.2.7", one_off(Some("keeper"), "192.0.2.7", 22)),
+            ("192.0.2.7:2222", one_off(None, "192.0.2.7", 2222)),
+            ("keeper@foghorn.example:2222", one_off(Some("keeper"), "foghorn.example", 2222)),
+            ("ssh://keeper@foghorn.example:2222/", one_off(Some("keeper"), "foghorn.example", 2222)),
+            ("keeper@[2001:db8::7]:2222", one_off(Some("keeper"), "2001:db8::7", 2222)),
+            ("keeper@2001:db8::7", one_off(Some("keeper"), "2001:db8::7", 22)),
+            ("a@b@foghorn.example", one_off(Some("a@b"), "foghorn.example", 22)),
+        ] {
+            assert_eq!(Destination::parse(text).unwrap(), expected, "{text}");
+        }
+        for text in ["", "lamp 01", "@192.0.2.7", "192.0.2.7:0", "192.0.2.7:99999", "ftp://x", "[2001:db8::7", "-x@y:1z"] {
+            assert!(Destination::parse(text).is_err(), "{text}");
+        }
+    }
+}

@@ -1,0 +1,110 @@
+//! What can go wrong with the files, in words that name file, line and cause.
+
+use std::path::{Path, PathBuf};
+
+use lantern_keys::KeyError;
+
+/// Why the book, the trust store or the key ring could not be read or changed.
+#[derive(Debug, thiserror::Error)]
+pub enum BookError {
+    /// The operating system refused something.
+    #[error("cannot {action} {}", path.display())]
+    Io {
+        /// What was attempted.
+        action: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// The system's answer.
+        source: std::io::Error,
+    },
+    /// A file breaks its format.
+    #[error("{}, line {line}: {message}", path.display())]
+    Syntax {
+        /// The file.
+        path: PathBuf,
+        /// The line, from 1.
+        line: usize,
+        /// What is wrong, and what is allowed.
+        message: String,
+    },
+    /// A name, address or other value is not acceptable.
+    #[error("{what} `{value}` {rule}")]
+    BadValue {
+        /// What it was meant to be.
+        what: &'static str,
+        /// The value.
+        value: String,
+        /// The rule that it breaks.
+        rule: &'static str,
+    },
+    /// There is no such thing.
+    #[error("no {what} is called `{name}`{}", suggest(.nearest))]
+    Unknown {
+        /// "machine", "key" …
+        what: &'static str,
+        /// The name that was asked for.
+        name: String,
+        /// The most similar name there is.
+        nearest: Option<String>,
+    },
+    /// There is one already.
+    #[error("a {what} called `{name}` exists already")]
+    Exists {
+        /// "machine", "key" …
+        what: &'static str,
+        /// The name.
+        name: String,
+    },
+    /// A key file is no good.
+    #[error("{}", path.display())]
+    Key {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: KeyError,
+    },
+}
+
+fn suggest(nearest: &Option<String>) -> String {
+    nearest.as_ref().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default()
+}
+
+impl BookError {
+    pub(crate) fn io(action: &'static str, path: &Path) -> impl FnOnce(std::io::Error) -> Self {
+        let path = path.to_owned();
+        move |source| Self::Io { action, path, source }
+    }
+
+    /// For an unknown name: with the nearest of those that there are.
+    pub fn unknown<'a>(what: &'static str, name: &str, known: impl Iterator<Item = &'a str>) -> Self {
+        let nearest = known
+            .map(|candidate| (edit_distance(name, candidate), candidate))
+            .filter(|(distance, candidate)| *distance <= candidate.len().max(name.len()) / 3 + 1)
+            .min()
+            .map(|(_, candidate)| candidate.to_owned());
+        Self::Unknown { what, name: name.to_owned(), nearest }
+    }
+
+    /// A format error with the line at a byte offset.
+    pub(crate) fn syntax(path: &Path, text: &str, offset: Option<usize>, message: String) -> Self {
+        let before = text.get(..offset.unwrap_or(0)).unwrap_or_default();
+        let line = before.bytes().filter(|byte| *byte == b'\n').count() + 1;
+        Self::Syntax { path: path.to_owned(), line, message }
+    }
+}
+
+/// Insertions, removals and changes between two words (Levenshtein).
+fn edit_distance(one: &str, other: &str) -> usize {
+    let other: Vec<char> = other.chars().collect();
+    let mut row: Vec<usize> = (0..=other.len()).collect();
+    for (i, a) in one.chars().enumerate() {
+        let mut diagonal = i;
+        row[0] = i + 1;
+        for (j, b) in other.iter().enumerate() {
+            let change = diagonal + usize::from(a != *b);
+            diagonal = row[j + 1];
+            row[j + 1] = change.min(row[j] + 1).min(diagonal + 1);
+        }
+    }
+    row[other.len()]
+}

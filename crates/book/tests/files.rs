@@ -1,0 +1,168 @@
+//! The files of a home as users and programs change them.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::thread;
+
+use jiff::{Timestamp, ToSpan};
+use lantern_book::{BookError, Home, KeyRing, Machine, MachineBook, TrustStore, TrustVerdict, Verified};
+use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey, SecretString, SystemRandom};
+use proptest::prelude::*;
+
+fn home() -> (tempfile::TempDir, Home) {
+    let folder = tempfile::tempdir().unwrap();
+    let home = Home::new(folder.path().join("lantern"));
+    (folder, home)
+}
+
+fn machine(address: &str) -> Machine {
+    Machine { address: address.into(), port: None, user: Some("keeper".into()), key: None, tags: vec![], note: None }
+}
+
+fn host_key(byte: u8) -> PublicKey {
+    PublicKey::Ed25519([byte; 32])
+}
+
+#[test]
+fn an_edit_keeps_comments_order_and_whatever_else_a_person_wrote() {
+    let (_folder, home) = home();
+    MachineBook::add(&home, "tide-gauge", &machine("192.0.2.9")).unwrap();
+    let path = home.file("machines.toml");
+    let by_hand = "# north coast\n\n[machines.tide-gauge] # on the pier\nuser = 'keeper'   # since spring\naddress = \"192.0.2.9\"\n\n# the old lamp\n[machines.alpha]\naddress = \"192.0.2.1\"\n";
+    fs::write(&path, by_hand).unwrap();
+    MachineBook::add(&home, "lamp-07", &machine("192.0.2.7")).unwrap();
+    let text = fs::read_to_string(&path).unwrap();
+    assert!(text.starts_with(by_hand), "{text}");
+    let removed = MachineBook::remove(&home, "alpha").unwrap();
+    assert_eq!(removed.address, "192.0.2.1");
+    let text = fs::read_to_string(&path).unwrap();
+    assert!(text.contains("# north coast") && text.contains("# since spring") && text.contains("# on the pier"), "{text}");
+    let book = MachineBook::load(&home).unwrap();
+    assert_eq!(book.iter().map(|(name, _)| name).collect::<Vec<_>>(), ["lamp-07", "tide-gauge"]);
+}
+
+#[test]
+fn a_slip_in_the_book_names_its_line_and_nothing_is_written_over_it() {
+    let (_folder, home) = home();
+    MachineBook::add(&home, "foghorn", &machine("192.0.2.2")).unwrap();
+    let path = home.file("machines.toml");
+    for (slip, line, met) in [
+        ("# x\n[machines.foghorn]\naddress = \"192.0.2.2\"\nadress = 1\n", 4, "adress"),
+        ("[machines.foghorn]\naddress = 5\n", 2, "string"),
+        ("\n\n[machines.foghorn\n", 3, ""),
+        ("[machines.foghorn]\naddress = \"192.0.2.2:22\"\n", 1, "port"),
+    ] {
+        fs::write(&path, slip).unwrap();
+        for error in [
+            MachineBook::load(&home).unwrap_err(),
+            MachineBook::add(&home, "lamp-01", &machine("192.0.2.1")).unwrap_err(),
+        ] {
+            let BookError::Syntax { line: met_line, ref message, .. } = error else { panic!("{error}") };
+            assert_eq!(met_line, line, "{message}");
+            assert!(message.contains(met), "{message}");
+        }
+        assert_eq!(fs::read_to_string(&path).unwrap(), slip);
+    }
+}
+
+#[test]
+fn a_name_mistyped_is_answered_with_the_nearest() {
+    let (_folder, home) = home();
+    for name in ["lamp-01", "foghorn"] {
+        MachineBook::add(&home, name, &machine("192.0.2.1")).unwrap();
+    }
+    let error = MachineBook::load(&home).unwrap().get("foghron").unwrap_err().to_string();
+    assert_eq!(error, "no machine is called `foghron`; did you mean `foghorn`?");
+    assert!(matches!(MachineBook::add(&home, "foghorn", &machine("192.0.2.1")), Err(BookError::Exists { .. })));
+    assert!(MachineBook::add(&home, "fog horn", &machine("192.0.2.1")).is_err());
+}
+
+#[test]
+fn trust_belongs_to_a_machine_and_follows_it() {
+    let (_folder, home) = home();
+    let now: Timestamp = "2026-03-01T12:00:00Z".parse().unwrap();
+    TrustStore::accept(&home, "lamp-01", "192.0.2.1:22", &host_key(1), Verified::Pasted, now).unwrap();
+    TrustStore::accept(&home, "lamp-02", "192.0.2.2:22", &host_key(2), Verified::Accepted, now).unwrap();
+    let store = TrustStore::load(&home).unwrap();
+    let assess = |machine, place, key| store.assess(machine, place, &host_key(key));
+    assert_eq!(assess("lamp-01", "192.0.2.1:22", 1), TrustVerdict::Known);
+    assert_eq!(assess("lamp-01", "192.0.2.8:22", 1), TrustVerdict::Moved { from: vec!["192.0.2.1:22".into()] });
+    let TrustVerdict::Changed { known, belongs_to } = assess("lamp-01", "192.0.2.1:22", 2) else { panic!() };
+    assert_eq!((known.len(), belongs_to), (1, vec!["lamp-02".to_owned()]));
+    let TrustVerdict::Changed { belongs_to, .. } = assess("lamp-01", "192.0.2.1:22", 3) else { panic!() };
+    assert!(belongs_to.is_empty());
+    assert_eq!(
+        assess("lamp-03", "192.0.2.1:22", 2),
+        TrustVerdict::FirstContact { same_key: vec!["lamp-02".into()], same_address: vec!["lamp-01".into()] }
+    );
+
+    // Seen again: the same day at the same place writes nothing, a new place or day does.
+    let path = home.file("trust.toml");
+    let before = fs::read_to_string(&path).unwrap();
+    TrustStore::note_seen(&home, "lamp-01", "192.0.2.1:22", &host_key(1), now + 1.hour()).unwrap();
+    assert_eq!(fs::read_to_string(&path).unwrap(), before);
+    TrustStore::note_seen(&home, "lamp-01", "192.0.2.8:22", &host_key(1), now + 1.hour()).unwrap();
+    let store = TrustStore::load(&home).unwrap();
+    assert_eq!(store.get("lamp-01").unwrap().addresses, ["192.0.2.1:22", "192.0.2.8:22"]);
+    assert_eq!(store.machine_at("192.0.2.8:22"), Some("lamp-01"));
+    assert!(TrustStore::forget(&home, "lamp-01").unwrap());
+    assert!(!TrustStore::forget(&home, "lamp-01").unwrap());
+}
+
+#[test]
+fn keys_are_kept_from_others_and_one_broken_file_hides_no_other() {
+    let (_folder, home) = home();
+    let ring = KeyRing::new(&home);
+    let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@chart-room").unwrap();
+    let now = Timestamp::UNIX_EPOCH;
+    let passphrase = SecretString::new("a long night".into());
+    let path = ring.add("harbour", &key, Some(&passphrase), now, &mut SystemRandom).unwrap();
+    let mode = |path: &std::path::Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    assert_eq!(mode(&path), 0o600);
+    assert_eq!(mode(&ring.public_path("harbour")), 0o644);
+    assert_eq!(mode(home.path()), 0o700);
+    assert!(matches!(ring.add("harbour", &key, None, now, &mut SystemRandom), Err(BookError::Exists { .. })));
+    fs::write(ring.private_path("broken"), "not a key").unwrap();
+    let all = ring.all().unwrap();
+    assert!(all[0].is_err() && all[1].as_ref().is_ok_and(|entry| entry.name == "harbour"));
+    let entry = ring.get("harbour").unwrap();
+    assert_eq!((entry.comment.as_str(), entry.made, entry.is_exposed()), ("keeper@chart-room", Some(now), false));
+    assert_eq!(entry.sealed.open(Some(&passphrase)).unwrap().public(), key.public());
+    assert!(ring.get("../harbour").is_err());
+}
+
+#[test]
+fn two_programs_at_once_lose_nothing() {
+    let (_folder, home) = home();
+    thread::scope(|scope| {
+        for writer in 0..4u8 {
+            let home = &home;
+            scope.spawn(move || {
+                for round in 0..15u8 {
+                    MachineBook::add(home, &format!("lamp-{writer}-{round}"), &machine("192.0.2.1")).unwrap();
+                    let name = format!("gauge-{writer}-{round}");
+                    TrustStore::accept(home, &name, "192.0.2.1:22", &host_key(round), Verified::Accepted, Timestamp::UNIX_EPOCH).unwrap();
+                }
+            });
+        }
+    });
+    assert_eq!(MachineBook::load(&home).unwrap().iter().count(), 60);
+    assert_eq!(TrustStore::load(&home).unwrap().iter().count(), 60);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    #[test]
+    fn any_text_in_the_files_gives_an_error_or_a_book_never_a_panic(text in "(\\[|\\]|machines|\\.|=|\"|\n|[a-z0-9 ]){0,80}") {
+        let (_folder, home) = home();
+        fs::create_dir_all(home.path()).unwrap();
+        for file in ["machines.toml", "trust.toml", "hints.toml"] {
+            fs::write(home.file(file), &text).unwrap();
+        }
+        let _ = MachineBook::load(&home);
+        let _ = TrustStore::load(&home);
+        let _ = lantern_book::Hints::load(&home);
+        let _ = lantern_book::Destination::parse(&text);
+    }
+}
