@@ -1,0 +1,164 @@
+//! Why a machine could not be reached or used: one kind for each step, since each has another remedy.
+
+use lantern_book::{BookError, KnownKey};
+use lantern_keys::{Fingerprint, PublicKey};
+use lantern_ssh::{OpenFailure, PlanReport, SshError};
+
+use crate::ask::describe_known;
+
+/// What ended an attempt or a session.
+#[derive(Debug, thiserror::Error)]
+pub enum LinkError {
+    /// The name has no address.
+    #[error("the name {address} was not found")]
+    NameNotFound {
+        /// The name.
+        address: String,
+        /// What the resolver says.
+        source: std::io::Error,
+    },
+    /// No way leads there.
+    #[error("no route to {place}")]
+    NoRoute {
+        /// Where.
+        place: String,
+        /// What the system says.
+        source: std::io::Error,
+    },
+    /// The machine answered that nothing listens there.
+    #[error("{place} refused the connection: nothing listens on that port")]
+    Refused {
+        /// Where.
+        place: String,
+    },
+    /// Nothing came back.
+    #[error("{place} did not answer within {seconds} s")]
+    DialTimedOut {
+        /// Where.
+        place: String,
+        /// How long we waited, in seconds.
+        seconds: u64,
+    },
+    /// Another failure of the network.
+    #[error("cannot connect to {place}")]
+    Dial {
+        /// Where.
+        place: String,
+        /// What the system says.
+        source: std::io::Error,
+    },
+    /// The protocol failed before login.
+    #[error("cannot set up SSH with {place}")]
+    Handshake {
+        /// Where.
+        place: String,
+        /// Why.
+        source: SshError,
+    },
+    /// The host key was not accepted.
+    #[error(transparent)]
+    Trust(Box<TrustFailure>),
+    /// Login failed.
+    #[error(transparent)]
+    Auth(Box<AuthFailure>),
+    /// The server opened no channel.
+    #[error("{machine} did not open a session")]
+    ChannelRefused {
+        /// The machine.
+        machine: String,
+        /// Why.
+        source: OpenFailure,
+    },
+    /// The server did not grant a request.
+    #[error("{machine} refused the request `{request}`")]
+    RequestRefused {
+        /// The machine.
+        machine: String,
+        /// The request's name on the wire.
+        request: &'static str,
+    },
+    /// The connection broke after login.
+    #[error("the connection to {machine} was lost")]
+    Lost {
+        /// The machine.
+        machine: String,
+        /// How.
+        source: SshError,
+    },
+    /// A file of the book failed.
+    #[error(transparent)]
+    Book(#[from] BookError),
+}
+
+/// Why a host key was not accepted.
+#[derive(Debug, thiserror::Error)]
+pub enum TrustFailure {
+    /// The person said no.
+    #[error("the host key of {machine} was not accepted")]
+    Rejected {
+        /// The machine.
+        machine: String,
+    },
+    /// There was nobody to ask.
+    #[error("the host key of {machine} is not known, and there is no terminal to ask at ({} {})", .key.describe(), .key.fingerprint())]
+    NoOneToAsk {
+        /// The machine.
+        machine: String,
+        /// The key it presented.
+        key: PublicKey,
+    },
+    /// It is not the key that was expected.
+    #[error("{machine} presented the host key {}, expected was {expected}", .key.fingerprint())]
+    NotExpected {
+        /// The machine.
+        machine: String,
+        /// The key it presented.
+        key: PublicKey,
+        /// The fingerprint that was given beforehand.
+        expected: Fingerprint,
+    },
+    /// The machine was known by another key.
+    #[error("THE HOST KEY OF {machine} HAS CHANGED")]
+    Changed {
+        /// The machine.
+        machine: String,
+        /// Where it was reached.
+        place: String,
+        /// The key it presented.
+        key: PublicKey,
+        /// The keys it was known by.
+        known: Vec<KnownKey>,
+        /// Other machines that have the presented key.
+        belongs_to: Vec<String>,
+    },
+}
+
+impl TrustFailure {
+    /// The details behind the headline, a line each.
+    pub fn details(&self) -> Vec<String> {
+        let Self::Changed { place, key, known, belongs_to, .. } = self else { return Vec::new() };
+        let mut lines = vec![
+            format!("it was {}", describe_known(known)),
+            format!("it is  {} {}, at {place}", key.describe(), key.fingerprint()),
+        ];
+        lines.push(match belongs_to.as_slice() {
+            [] => "no other machine in the trust store has the new key".into(),
+            names => format!("the new key is known as the key of {}", names.join(", ")),
+        });
+        lines
+    }
+}
+
+/// Why login failed: as whom, what the server takes, and what became of everything that could be tried.
+#[derive(Debug, thiserror::Error)]
+#[error("{machine} did not let {user} in")]
+pub struct AuthFailure {
+    /// The machine.
+    pub machine: String,
+    /// The user.
+    pub user: String,
+    /// The methods that the server would take now.
+    pub methods: Vec<String>,
+    /// What was tried.
+    pub report: Vec<PlanReport>,
+}

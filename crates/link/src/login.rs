@@ -1,0 +1,446 @@
+//! From a machine of the book to a logged-in connection: dial, shake hands, check trust, authenticate.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use lantern_book::{Hint, Hints, Home, KeyRing, RingEntry, TrustStore, TrustVerdict, Verified};
+use lantern_keys::container::Sealed;
+use lantern_keys::{Fingerprint, KeyError, PrivateKey, PublicKey, SignatureAlgorithm, SystemRandom};
+use lantern_ssh::algorithm::KexAlgorithm;
+use lantern_ssh::{
+    Attempt, AuthEvent, AuthPlan, Client, ClientConfig, ClientEvent, Guess, KeyCandidate, Offer, PlannedStep,
+};
+use tracing::debug;
+
+use crate::ask::{Ask, FirstContact, HostKeyAnswer, Note};
+use crate::error::{AuthFailure, TrustFailure};
+use crate::pump::{Pump, PumpError};
+use crate::{Link, LinkError, dial};
+
+/// Most keys offered on one connection: servers close after about six failures, and each costs a round trip.
+const MAX_KEYS_OFFERED: usize = 5;
+/// Most tries at a key's passphrase.
+const MAX_PASSPHRASE_TRIES: u32 = 3;
+
+/// How long each step may take.
+#[derive(Debug, Clone, Copy)]
+pub struct TimeLimits {
+    /// For one address to answer.
+    pub connect: Duration,
+    /// For each answer of the server up to login.
+    pub handshake: Duration,
+    /// How often a silent server is asked whether it is there.
+    pub keepalive: Duration,
+}
+
+impl Default for TimeLimits {
+    fn default() -> Self {
+        Self {
+            connect: Duration::from_secs(10),
+            handshake: Duration::from_secs(30),
+            keepalive: Duration::from_secs(20),
+        }
+    }
+}
+
+/// Which keys may be offered.
+#[derive(Debug)]
+pub enum KeyChoice {
+    /// All of the ring.
+    Ring,
+    /// One of the ring, by name.
+    Named(String),
+    /// A file that need not be in the ring.
+    File(std::path::PathBuf),
+    /// None.
+    Nothing,
+}
+
+/// Everything that a connection needs to know beforehand.
+#[derive(Debug)]
+pub struct ConnectRequest<'a> {
+    /// Where book, trust and keys are.
+    pub home: &'a Home,
+    /// The machine's name, in messages and in the trust store.
+    pub machine: &'a str,
+    /// Where to dial.
+    pub address: &'a str,
+    /// And which port.
+    pub port: u16,
+    /// The user to log in as.
+    pub user: &'a str,
+    /// The keys to offer.
+    pub keys: KeyChoice,
+    /// The fingerprint that the host key must have at first contact.
+    pub expect: Option<Fingerprint>,
+    /// How long steps may take.
+    pub limits: TimeLimits,
+    /// The algorithms to offer.
+    pub offer: Offer,
+}
+
+impl ConnectRequest<'_> {
+    fn place(&self) -> String {
+        match self.address.contains(':') {
+            true => format!("[{}]:{}", self.address, self.port),
+            false => format!("{}:{}", self.address, self.port),
+        }
+    }
+}
+
+/// Everything that we speak, in the order for this processor.
+pub fn our_offer() -> Offer {
+    #[cfg(any(target_arch = "x86_64", target_arch = "x86"))]
+    let aes = std::arch::is_x86_feature_detected!("aes");
+    #[cfg(target_arch = "aarch64")]
+    let aes = std::arch::is_aarch64_feature_detected!("aes");
+    #[cfg(not(any(target_arch = "x86_64", target_arch = "x86", target_arch = "aarch64")))]
+    let aes = false;
+    Offer::new(aes)
+}
+
+/// Connects and logs in.
+///
+/// # Errors
+/// The step that failed.
+pub async fn connect(request: ConnectRequest<'_>, ask: &mut dyn Ask) -> Result<Link, LinkError> {
+    let mut login = Login::start(&request, ask).await?;
+    login.run().await?;
+    let Login { client, pump, .. } = login;
+    remember(&request, &client, ask);
+    let (machine, user) = (request.machine.to_owned(), request.user.to_owned());
+    Ok(Link { client, pump, machine, user, ended: None })
+}
+
+/// Connects just far enough to see the host key.
+///
+/// # Errors
+/// The step that failed.
+pub async fn probe_host_key(
+    address: &str,
+    port: u16,
+    host_key: Option<SignatureAlgorithm>,
+    limits: TimeLimits,
+) -> Result<PublicKey, LinkError> {
+    let (stream, place) = dial(address, port, limits.connect).await?;
+    let mut offer = our_offer();
+    if let Some(only) = host_key {
+        offer.host_keys.retain(|algorithm| *algorithm == only);
+    }
+    let mut config = ClientConfig::new(String::new(), offer, Box::new(SystemRandom));
+    config.handshake_time = limits.handshake;
+    let handshake = |source| LinkError::Handshake { place: place.to_string(), source };
+    let mut client = Client::new(config, Instant::now()).map_err(handshake)?;
+    let mut pump = Pump::new(stream);
+    loop {
+        while let Some(event) = client.poll_event() {
+            if let ClientEvent::HostKey(key) = event {
+                client.disconnect();
+                pump.finish(&mut client).await;
+                return Ok(key);
+            }
+        }
+        pump.turn(&mut client).await.map_err(|error| match error {
+            PumpError::Ssh(error) => handshake(error),
+            PumpError::Io(source) => LinkError::Dial { place: place.to_string(), source },
+        })?;
+    }
+}
+
+/// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
+fn remember(request: &ConnectRequest<'_>, client: &Client, ask: &mut dyn Ask) {
+    let place = request.place();
+    let noted = match client.host_key() {
+        Some(key) => TrustStore::note_seen(request.home, request.machine, &place, key, Timestamp::now()),
+        None => Ok(()),
+    };
+    let hinted = match client.server_first() {
+        Some(guess) => {
+            let hint = Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() };
+            Hints::note(request.home, request.machine, hint)
+        }
+        None => Ok(()),
+    };
+    if let Err(error) = noted.and(hinted) {
+        ask.note(&Note::NotRemembered(&error));
+    }
+}
+
+/// A key that may be offered: closed until it is needed.
+struct OwnKey {
+    name: String,
+    sealed: Sealed,
+    opened: Option<Arc<PrivateKey>>,
+}
+
+struct Login<'a, 'r> {
+    request: &'a ConnectRequest<'r>,
+    ask: &'a mut dyn Ask,
+    client: Client,
+    pump: Pump<tokio::net::TcpStream>,
+    reached: std::net::SocketAddr,
+    trust: TrustStore,
+    keys: Vec<OwnKey>,
+    plan: AuthPlan,
+    password_asked: bool,
+    last_password: Option<lantern_keys::SecretString>,
+}
+
+impl<'a, 'r> Login<'a, 'r> {
+    async fn start(request: &'a ConnectRequest<'r>, ask: &'a mut dyn Ask) -> Result<Self, LinkError> {
+        // Everything that can fail here fails before the network is bothered.
+        let trust = TrustStore::load(request.home)?;
+        let keys = own_keys(request)?;
+        let candidates = keys.iter().map(|key| KeyCandidate {
+            name: key.name.clone(),
+            public: key.sealed.public().clone(),
+            locked: key.opened.is_none(),
+        });
+        let plan = AuthPlan::new(candidates.collect(), ask.password_at_hand());
+        let (stream, reached) = dial(request.address, request.port, request.limits.connect).await?;
+        let config = client_config(request, &trust);
+        let client = Client::new(config, Instant::now())
+            .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
+        let pump = Pump::new(stream);
+        Ok(Self { request, ask, client, pump, reached, trust, keys, plan, password_asked: false, last_password: None })
+    }
+
+    async fn run(&mut self) -> Result<(), LinkError> {
+        // The first attempt is queued now, so that it leaves together with the new keys.
+        self.next_attempt().await?;
+        loop {
+            while let Some(event) = self.client.poll_event() {
+                match event {
+                    ClientEvent::HostKey(key) => self.decide_host_key(&key).await?,
+                    ClientEvent::Established => self.check_known_host_key()?,
+                    ClientEvent::Auth(AuthEvent::Succeeded) => return Ok(()),
+                    ClientEvent::Auth(event) => self.handle_auth(event).await?,
+                    ClientEvent::Channel(..) => {}
+                }
+            }
+            let place = self.request.place();
+            self.pump.turn(&mut self.client).await.map_err(|error| match error {
+                PumpError::Ssh(source) => LinkError::Handshake { place, source },
+                PumpError::Io(source) => LinkError::Dial { place, source },
+            })?;
+        }
+    }
+
+    /// A key that is not among the machine's known ones.
+    async fn decide_host_key(&mut self, key: &PublicKey) -> Result<(), LinkError> {
+        let outcome = self.judge(key);
+        match outcome {
+            Ok(verified) => {
+                let (home, machine) = (self.request.home, self.request.machine);
+                let remembered =
+                    TrustStore::accept(home, machine, &self.request.place(), key, verified, Timestamp::now());
+                if let Err(error) = remembered {
+                    self.ask.note(&Note::NotRemembered(&error));
+                }
+                self.client
+                    .accept_host_key(Instant::now())
+                    .map_err(|source| LinkError::Handshake { place: self.request.place(), source })
+            }
+            Err(failure) => {
+                self.client.reject_host_key();
+                self.pump.finish(&mut self.client).await;
+                Err(LinkError::Trust(Box::new(failure)))
+            }
+        }
+    }
+
+    fn judge(&mut self, key: &PublicKey) -> Result<Verified, TrustFailure> {
+        let machine = self.request.machine.to_owned();
+        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.place(), key) {
+            TrustVerdict::Changed { known, belongs_to } => {
+                let (place, key) = (self.reached.to_string(), key.clone());
+                return Err(TrustFailure::Changed { machine, place, key, known, belongs_to });
+            }
+            TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
+            TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
+        };
+        if let Some(expected) = self.request.expect {
+            return match key.fingerprint() == expected {
+                true => Ok(Verified::Expected),
+                false => Err(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
+            };
+        }
+        let dialed = self.request.place();
+        let reached = self.reached.to_string();
+        let reached_at = if dialed == reached { reached } else { format!("{dialed} ({reached})") };
+        let contact = FirstContact { machine: &machine, reached_at, key, same_key, same_address };
+        match self.ask.first_contact(&contact) {
+            HostKeyAnswer::Accept(verified) => Ok(verified),
+            HostKeyAnswer::Reject => Err(TrustFailure::Rejected { machine }),
+            HostKeyAnswer::NoOneToAsk => Err(TrustFailure::NoOneToAsk { machine, key: key.clone() }),
+        }
+    }
+
+    /// A known key needs no decision; a move is told, and an expectation that does not hold is respected.
+    fn check_known_host_key(&mut self) -> Result<(), LinkError> {
+        let Some(key) = self.client.host_key() else { return Ok(()) };
+        let (machine, place) = (self.request.machine, self.request.place());
+        if let Some(expected) = self.request.expect.filter(|expected| key.fingerprint() != *expected) {
+            let failure = TrustFailure::NotExpected { machine: machine.to_owned(), key: key.clone(), expected };
+            return Err(LinkError::Trust(Box::new(failure)));
+        }
+        if let TrustVerdict::Moved { from } = self.trust.assess(machine, &place, key) {
+            self.ask.note(&Note::Moved { machine, from: &from, to: &place });
+        }
+        Ok(())
+    }
+
+    async fn handle_auth(&mut self, event: AuthEvent) -> Result<(), LinkError> {
+        match event {
+            AuthEvent::Banner(text) => {
+                self.ask.note(&Note::Banner(&text));
+                Ok(())
+            }
+            AuthEvent::Rejected { methods, partial_success } => {
+                self.plan.on_rejected(methods, partial_success);
+                self.next_attempt().await
+            }
+            AuthEvent::KeyTypeRefused => {
+                self.plan.on_impossible("the server takes no signatures of this kind of key");
+                self.next_attempt().await
+            }
+            AuthEvent::PublicKeyAccepted(_) => {
+                self.plan.on_query_accepted();
+                self.next_attempt().await
+            }
+            AuthEvent::Prompts(prompts) => match self.ask.prompts(self.request.machine, &prompts) {
+                Some(answers) => self.client.answer_prompts(&answers, Instant::now()).map_err(|e| self.broken(e)),
+                None => {
+                    self.plan.on_impossible("no one was there to answer");
+                    Err(self.give_up().await)
+                }
+            },
+            AuthEvent::PasswordExpired(demand) => match (self.ask.new_password(&demand), self.last_password.take()) {
+                (Some(new), Some(old)) => self.attempt(Attempt::ChangePassword { old, new }),
+                _ => {
+                    self.plan.on_impossible("the password has expired and no new one was given");
+                    self.next_attempt().await
+                }
+            },
+            AuthEvent::Succeeded => Ok(()),
+        }
+    }
+
+    /// Carries out the plan's next step that can be carried out.
+    async fn next_attempt(&mut self) -> Result<(), LinkError> {
+        loop {
+            let attempt = match self.plan.next_step() {
+                PlannedStep::Probe => Attempt::None,
+                PlannedStep::Query(index) => Attempt::QueryPublicKey(self.keys[index].sealed.public().clone()),
+                PlannedStep::Sign(index) => match unlock(&mut self.keys[index], self.ask) {
+                    Ok(key) => Attempt::PublicKey(key),
+                    Err(why) => {
+                        self.plan.on_impossible(why);
+                        continue;
+                    }
+                },
+                PlannedStep::KeyboardInteractive => Attempt::KeyboardInteractive,
+                PlannedStep::Password => {
+                    let again = std::mem::replace(&mut self.password_asked, true);
+                    match self.ask.password(self.request.user, self.request.machine, again) {
+                        Some(password) => {
+                            self.last_password = Some(password.clone());
+                            Attempt::Password(password)
+                        }
+                        None => {
+                            self.plan.on_impossible("no password was given");
+                            continue;
+                        }
+                    }
+                }
+                PlannedStep::GiveUp => return Err(self.give_up().await),
+            };
+            return self.attempt(attempt);
+        }
+    }
+
+    fn attempt(&mut self, attempt: Attempt) -> Result<(), LinkError> {
+        self.client.authenticate(attempt, Instant::now()).map_err(|error| self.broken(error))
+    }
+
+    fn broken(&self, source: lantern_ssh::SshError) -> LinkError {
+        LinkError::Handshake { place: self.request.place(), source }
+    }
+
+    async fn give_up(&mut self) -> LinkError {
+        self.client.disconnect();
+        self.pump.finish(&mut self.client).await;
+        LinkError::Auth(Box::new(AuthFailure {
+            machine: self.request.machine.to_owned(),
+            user: self.request.user.to_owned(),
+            methods: self.plan.methods().to_vec(),
+            report: self.plan.report(),
+        }))
+    }
+}
+
+fn client_config(request: &ConnectRequest<'_>, trust: &TrustStore) -> ClientConfig {
+    let known: Vec<PublicKey> = trust
+        .get(request.machine)
+        .map(|record| record.keys.iter().map(|known| known.key.clone()).collect())
+        .unwrap_or_default();
+    let mut offer = request.offer.clone();
+    let algorithms: Vec<_> = known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
+    offer.prefer_host_keys(&algorithms);
+    let mut config = ClientConfig::new(request.user.to_owned(), offer, Box::new(SystemRandom));
+    config.guess = guess(request, &algorithms);
+    config.known_host_keys = known;
+    config.handshake_time = request.limits.handshake;
+    config.keepalive = Some(request.limits.keepalive);
+    config
+}
+
+/// What the server listed first last time, when we can verify a host key of that kind.
+fn guess(request: &ConnectRequest<'_>, known: &[SignatureAlgorithm]) -> Option<Guess> {
+    let hints = Hints::load(request.home);
+    let hint = hints.get(request.machine)?;
+    let kex = KexAlgorithm::from_name(&hint.kex)?;
+    let host_key = SignatureAlgorithm::from_name(&hint.host_key).ok()?;
+    debug!(kex = hint.kex, host_key = hint.host_key, "guessing");
+    known.contains(&host_key).then_some(Guess { kex, host_key })
+}
+
+fn own_keys(request: &ConnectRequest<'_>) -> Result<Vec<OwnKey>, LinkError> {
+    let ring = KeyRing::new(request.home);
+    let own = |name: String, sealed: Sealed| {
+        let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
+        OwnKey { name, sealed, opened }
+    };
+    let from_entry = |entry: RingEntry| own(entry.name, entry.sealed);
+    Ok(match &request.keys {
+        KeyChoice::Nothing => Vec::new(),
+        KeyChoice::Named(name) => vec![from_entry(ring.get(name)?)],
+        KeyChoice::File(path) => {
+            vec![own(path.display().to_string(), KeyRing::read_file(path)?)]
+        }
+        KeyChoice::Ring => {
+            // A broken file in the ring is reported by `key list`; here the others serve.
+            let mut keys: Vec<_> = ring.all()?.into_iter().filter_map(Result::ok).map(from_entry).collect();
+            // Keys that cost no question first, so that a passphrase is asked for only when needed.
+            keys.sort_by_key(|key| key.opened.is_none());
+            keys.truncate(MAX_KEYS_OFFERED);
+            keys
+        }
+    })
+}
+
+fn unlock(key: &mut OwnKey, ask: &mut dyn Ask) -> Result<Arc<PrivateKey>, &'static str> {
+    if let Some(opened) = &key.opened {
+        return Ok(opened.clone());
+    }
+    for attempt in 0..MAX_PASSPHRASE_TRIES {
+        let passphrase = ask.passphrase(&key.name, attempt > 0).ok_or("locked, and no passphrase was given")?;
+        match key.sealed.open(Some(&passphrase)) {
+            Ok(opened) => return Ok(key.opened.insert(Arc::new(opened)).clone()),
+            Err(KeyError::WrongPassphrase | KeyError::PassphraseNeeded) => {}
+            Err(_) => return Err("its file is damaged"),
+        }
+    }
+    Err("locked, and the passphrase was wrong")
+}
