@@ -56,6 +56,7 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Pump<S> {
 
     fn poll_turn(&mut self, machine: &mut impl Machine, cx: &mut Context<'_>) -> Poll<Result<(), PumpError>> {
         let mut progress = false;
+        let mut failed = None;
         while !machine.pending().is_empty() {
             match Pin::new(&mut self.stream).poll_write(cx, machine.pending()) {
                 Poll::Ready(Ok(0)) => return Poll::Ready(Err(machine.handle_end().into())),
@@ -63,8 +64,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Pump<S> {
                     machine.sent(sent);
                     progress = true;
                 }
-                // A peer that closed while we were sending may have said why: read before giving up.
-                Poll::Ready(Err(_)) => break,
+                Poll::Ready(Err(error)) => {
+                    failed = Some(error);
+                    break;
+                }
                 Poll::Pending => break,
             }
         }
@@ -89,6 +92,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Pump<S> {
                 Poll::Pending => {}
             }
         }
+        // A peer that closed while we were sending may have said why: that was read first.
+        if let Some(error) = failed {
+            return Poll::Ready(Err(error.into()));
+        }
         if progress {
             return Poll::Ready(Ok(()));
         }
@@ -111,8 +118,9 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Pump<S> {
 
     /// Sends what is pending and closes, within a second.
     pub async fn finish(&mut self, machine: &mut impl Machine) {
+        let pending = machine.pending();
         let last_words = async {
-            self.stream.write_all(machine.pending()).await?;
+            self.stream.write_all(pending).await?;
             self.stream.shutdown().await
         };
         // The connection is over either way.

@@ -1,0 +1,38 @@
+//! The machines of the demo.
+
+use lantern_keys::{KeyError, PublicKey, SecretString};
+
+use crate::{LoginRule, MachineSpec, UserSpec};
+
+/// The sample machines: two lamps that take a key, a foghorn that wants key and password, a tide gauge that asks
+/// for a code, and a chart room with a banner. `key` is the keeper's.
+///
+/// # Errors
+/// When host keys cannot be made.
+pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
+    let with_user = |name: &str, number: u8, user: UserSpec| {
+        MachineSpec::new(name, number).map(|spec| MachineSpec { users: vec![user], ..spec })
+    };
+    let keeper = || UserSpec::new("keeper", None, vec![key.clone()]);
+    let by_key = || UserSpec { rule: LoginRule::AnyOf(vec!["publickey"]), ..keeper() };
+    let both = UserSpec {
+        rule: LoginRule::InTurn(vec!["publickey", "password"]),
+        password: Some(SecretString::new("low visibility".into())),
+        ..keeper()
+    };
+    let code = UserSpec {
+        rule: LoginRule::AnyOf(vec!["keyboard-interactive"]),
+        password: Some(SecretString::new("spring tide".into())),
+        code: Some(SecretString::new("2718".into())),
+        ..keeper()
+    };
+    let mut chart_room = with_user("chart-room", 15, by_key())?;
+    chart_room.banner = Some("Keepers of the northern lights only. What you do here is logged.\n".into());
+    Ok(vec![
+        with_user("lamp-01", 11, by_key())?,
+        with_user("lamp-02", 12, by_key())?,
+        with_user("foghorn", 13, both)?,
+        with_user("tide-gauge", 14, code)?,
+        chart_room,
+    ])
+}

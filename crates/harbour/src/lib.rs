@@ -1,0 +1,20 @@
+//! The harbour: simulated SSH machines of a coastal lighthouse service, for the demo and the tests.
+//!
+//! A [`MachineSpec`] says who may log in to a machine and what goes wrong on it; [`Harbour::light`] opens them all
+//! on loopback addresses. They speak through the server role of `lantern-ssh` and run a small made-up system
+//! ([`system`]), whose output never changes. [`LatencyLink`] is a line in front of one that delays every byte and counts
+//! round trips.
+
+mod fault;
+mod fleet;
+mod latency;
+mod serve;
+mod session;
+mod spec;
+pub mod system;
+
+pub use fault::Fault;
+pub use fleet::sample_fleet;
+pub use latency::LatencyLink;
+pub use serve::{Harbour, LitMachine};
+pub use spec::{LoginRule, MachineSpec, UserSpec};

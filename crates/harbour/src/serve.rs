@@ -1,0 +1,264 @@
+//! Listening, logging in, and the loop of one connection.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Instant;
+
+use lantern_keys::{SecretString, SystemRandom};
+use lantern_link::{Pump, PumpError};
+use lantern_ssh::{
+    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, Prompt, Prompts, Server, ServerConfig, ServerEvent,
+};
+use tokio::io::AsyncWriteExt;
+use tokio::net::{TcpListener, TcpStream};
+use tokio::task::JoinHandle;
+use tokio::time::sleep_until;
+use tracing::debug;
+
+use crate::fault::{Fault, FaultyStream};
+use crate::session::Session;
+use crate::{LoginRule, MachineSpec, UserSpec};
+
+/// Lit machines; they go dark when this is dropped.
+#[derive(Debug)]
+pub struct Harbour {
+    machines: Vec<LitMachine>,
+    tasks: Vec<JoinHandle<()>>,
+}
+
+/// One machine that listens.
+#[derive(Debug, Clone)]
+pub struct LitMachine {
+    /// What it is.
+    pub spec: Arc<MachineSpec>,
+    /// Where it listens.
+    pub address: SocketAddr,
+}
+
+impl Harbour {
+    /// Opens all machines. Must be called within a runtime.
+    ///
+    /// # Errors
+    /// When an address or a port cannot be had.
+    pub async fn light(specs: Vec<MachineSpec>) -> std::io::Result<Self> {
+        let mut harbour = Self { machines: Vec::new(), tasks: Vec::new() };
+        for spec in specs {
+            let listener = TcpListener::bind((spec.address, spec.port)).await?;
+            let address = listener.local_addr()?;
+            let spec = Arc::new(spec);
+            harbour.machines.push(LitMachine { spec: spec.clone(), address });
+            harbour.tasks.push(tokio::spawn(async move {
+                while let Ok((stream, peer)) = listener.accept().await {
+                    debug!(machine = spec.name, %peer, "visitor");
+                    tokio::spawn(serve(spec.clone(), stream));
+                }
+            }));
+        }
+        Ok(harbour)
+    }
+
+    /// The machines.
+    pub fn machines(&self) -> &[LitMachine] {
+        &self.machines
+    }
+
+    /// The machine with this name.
+    pub fn machine(&self, name: &str) -> Option<&LitMachine> {
+        self.machines.iter().find(|machine| machine.spec.name == name)
+    }
+}
+
+impl Drop for Harbour {
+    fn drop(&mut self) {
+        self.tasks.iter().for_each(JoinHandle::abort);
+    }
+}
+
+async fn serve(spec: Arc<MachineSpec>, mut stream: TcpStream) {
+    let _ = stream.set_nodelay(true);
+    match spec.fault {
+        Some(Fault::OtherService(text)) => {
+            let _ = stream.write_all(text.as_bytes()).await;
+            let _ = stream.shutdown().await;
+            return;
+        }
+        Some(Fault::Silent) => return std::future::pending().await,
+        _ => {}
+    }
+    let stream = FaultyStream::new(stream, spec.fault.clone());
+    if let Err(error) = Visit::new(spec.clone(), stream).run().await {
+        debug!(machine = spec.name, %error, "visit over");
+    }
+}
+
+/// One connection to a simulated machine.
+struct Visit {
+    spec: Arc<MachineSpec>,
+    pump: Pump<FaultyStream>,
+    user: Option<UserSpec>,
+    /// Methods passed so far.
+    passed: Vec<&'static str>,
+    /// Keyboard-interactive answers that are still to be asked for.
+    rounds: Vec<(Prompts, SecretString)>,
+    expected: Option<SecretString>,
+    greeted: bool,
+    sessions: HashMap<ChannelId, Session>,
+}
+
+impl Visit {
+    fn new(spec: Arc<MachineSpec>, stream: FaultyStream) -> Self {
+        Self {
+            spec,
+            pump: Pump::new(stream),
+            user: None,
+            passed: Vec::new(),
+            rounds: Vec::new(),
+            expected: None,
+            greeted: false,
+            sessions: HashMap::new(),
+        }
+    }
+
+    async fn run(mut self) -> Result<(), PumpError> {
+        let mut config =
+            ServerConfig::new(self.spec.host_keys.clone(), self.spec.offer.clone(), Box::new(SystemRandom));
+        config.rekey = self.spec.rekey;
+        let mut server = Server::new(config, Instant::now())?;
+        loop {
+            while let Some(event) = server.poll_event() {
+                match event {
+                    ServerEvent::Auth(request) => self.log_in(request, &mut server)?,
+                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, &mut server)?,
+                }
+            }
+            let now = Instant::now();
+            for session in self.sessions.values_mut() {
+                session.work(&mut server, now)?;
+            }
+            let wake = self.sessions.values().filter_map(|session| session.wake).min();
+            tokio::select! {
+                outcome = self.pump.turn(&mut server) => outcome?,
+                () = sleep_until(wake.unwrap_or(now).into()), if wake.is_some() => {}
+            }
+        }
+    }
+
+    fn handle_channel(&mut self, id: ChannelId, event: ChannelEvent, server: &mut Server) -> Result<(), PumpError> {
+        if event == ChannelEvent::Opened {
+            let user = self.user.as_ref().map(|user| user.name.as_str()).unwrap_or_default();
+            self.sessions.insert(id, Session::new(id, user, &self.spec.name));
+            return Ok(());
+        }
+        let Some(session) = self.sessions.get_mut(&id) else { return Ok(()) };
+        match event {
+            ChannelEvent::Request { request, want_reply } => {
+                let granted = session.request(request, Instant::now());
+                if want_reply {
+                    server.channel_reply(id, granted)?;
+                }
+            }
+            ChannelEvent::Data(_, data) => session.input(&data),
+            ChannelEvent::Eof => session.end_of_input(),
+            ChannelEvent::Closed => {
+                self.sessions.remove(&id);
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn log_in(&mut self, request: AuthRequest, server: &mut Server) -> Result<(), PumpError> {
+        if !std::mem::replace(&mut self.greeted, true) {
+            if let Some(banner) = &self.spec.banner {
+                server.banner(banner)?;
+            }
+        }
+        // RFC 4252 §5: a change of user starts over.
+        if self.user.as_ref().is_none_or(|user| user.name != request.user) {
+            self.passed.clear();
+            self.user = self.spec.users.iter().find(|user| user.name == request.user).cloned();
+        }
+        let answer = self.judge(request.method);
+        Ok(server.answer_auth(answer, Instant::now())?)
+    }
+
+    fn judge(&mut self, method: AuthMethod) -> AuthAnswer {
+        let Some(user) = self.user.clone() else { return self.reject(false) };
+        let next = self.acceptable();
+        match method {
+            AuthMethod::QueryPublicKey(key) if next.contains(&"publickey") && user.keys.contains(&key) => {
+                AuthAnswer::PublicKeyOk
+            }
+            AuthMethod::PublicKey(key) if next.contains(&"publickey") && user.keys.contains(&key) => {
+                self.pass("publickey")
+            }
+            AuthMethod::Password(given) if next.contains(&"password") && user.password == Some(given.clone()) => {
+                match user.password_expired {
+                    true => AuthAnswer::PasswordExpired("Your password is older than the lamp.".into()),
+                    false => self.pass("password"),
+                }
+            }
+            AuthMethod::ChangePassword { old, new }
+                if next.contains(&"password") && user.password == Some(old.clone()) && old != new =>
+            {
+                self.pass("password")
+            }
+            AuthMethod::KeyboardInteractive if next.contains(&"keyboard-interactive") => {
+                self.rounds = rounds(&user);
+                self.next_round()
+            }
+            AuthMethod::Answers(answers) => match (self.expected.take(), answers.as_slice()) {
+                (Some(expected), [given]) if *given == expected => self.next_round(),
+                _ => self.reject(false),
+            },
+            _ => self.reject(false),
+        }
+    }
+
+    /// The next question, or the end of them.
+    fn next_round(&mut self) -> AuthAnswer {
+        if self.rounds.is_empty() {
+            return self.pass("keyboard-interactive");
+        }
+        let (prompts, expected) = self.rounds.remove(0);
+        self.expected = Some(expected);
+        AuthAnswer::Prompts(prompts)
+    }
+
+    fn pass(&mut self, method: &'static str) -> AuthAnswer {
+        self.passed.push(method);
+        let enough = match self.user.as_ref().map(|user| &user.rule) {
+            Some(LoginRule::AnyOf(_)) => true,
+            Some(LoginRule::InTurn(all)) => self.passed.len() == all.len(),
+            None => false,
+        };
+        if enough { AuthAnswer::Accept } else { self.reject(true) }
+    }
+
+    /// The methods that would be taken now.
+    fn acceptable(&self) -> Vec<&'static str> {
+        match self.user.as_ref().map(|user| &user.rule) {
+            Some(LoginRule::AnyOf(any)) => any.clone(),
+            Some(LoginRule::InTurn(all)) => all.get(self.passed.len()).copied().into_iter().collect(),
+            // Nobody learns from the answer whether a user exists.
+            None => vec!["publickey", "password", "keyboard-interactive"],
+        }
+    }
+
+    fn reject(&self, partial_success: bool) -> AuthAnswer {
+        AuthAnswer::Reject { methods: self.acceptable().into_iter().map(str::to_owned).collect(), partial_success }
+    }
+}
+
+/// The questions of keyboard-interactive for a user: the password, then the code.
+fn rounds(user: &UserSpec) -> Vec<(Prompts, SecretString)> {
+    let question = |text: &str, echo| Prompts {
+        name: String::new(),
+        instruction: String::new(),
+        prompts: vec![Prompt { text: text.into(), echo }],
+    };
+    let password = user.password.clone().map(|answer| (question("Password: ", false), answer));
+    let code = user.code.clone().map(|answer| (question("Code on the lamp room door: ", true), answer));
+    password.into_iter().chain(code).collect()
+}

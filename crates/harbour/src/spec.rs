@@ -1,0 +1,92 @@
+//! What a simulated machine is: its name and keys, its users, and what goes wrong on it.
+
+use std::net::{IpAddr, Ipv4Addr};
+use std::sync::Arc;
+
+use lantern_keys::{KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
+use lantern_ssh::{Offer, RekeyPolicy};
+
+use crate::Fault;
+
+/// How a user proves who they are.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LoginRule {
+    /// One of these methods will do.
+    AnyOf(Vec<&'static str>),
+    /// All of these, in this order.
+    InTurn(Vec<&'static str>),
+}
+
+/// A user of a simulated machine.
+#[derive(Debug, Clone)]
+pub struct UserSpec {
+    /// The name.
+    pub name: String,
+    /// The password, for `password` and as the first answer of `keyboard-interactive`.
+    pub password: Option<SecretString>,
+    /// Whether that password has expired and must be changed.
+    pub password_expired: bool,
+    /// The keys that may log in.
+    pub keys: Vec<PublicKey>,
+    /// The code that `keyboard-interactive` asks for in a round of its own.
+    pub code: Option<SecretString>,
+    /// What it takes.
+    pub rule: LoginRule,
+}
+
+impl UserSpec {
+    /// A user who logs in with a key or a password.
+    pub fn new(name: &str, password: Option<&str>, keys: Vec<PublicKey>) -> Self {
+        Self {
+            name: name.to_owned(),
+            password: password.map(|text| SecretString::new(text.to_owned())),
+            password_expired: false,
+            keys,
+            code: None,
+            rule: LoginRule::AnyOf(vec!["publickey", "password", "keyboard-interactive"]),
+        }
+    }
+}
+
+/// A simulated machine.
+#[derive(Debug, Clone)]
+pub struct MachineSpec {
+    /// Its own name, as `hostname` prints it.
+    pub name: String,
+    /// The loopback address it listens on.
+    pub address: IpAddr,
+    /// The port; 0 takes a free one.
+    pub port: u16,
+    /// Its host keys.
+    pub host_keys: Vec<Arc<PrivateKey>>,
+    /// Its users.
+    pub users: Vec<UserSpec>,
+    /// The text before login.
+    pub banner: Option<String>,
+    /// What goes wrong.
+    pub fault: Option<Fault>,
+    /// The algorithms it speaks.
+    pub offer: Offer,
+    /// When it asks for new keys.
+    pub rekey: RekeyPolicy,
+}
+
+impl MachineSpec {
+    /// A machine with an Ed25519 host key and no users, at 127.77.0.`number`.
+    ///
+    /// # Errors
+    /// When no key can be made.
+    pub fn new(name: &str, number: u8) -> Result<Self, KeyError> {
+        Ok(Self {
+            name: name.to_owned(),
+            address: IpAddr::V4(Ipv4Addr::new(127, 77, 0, number)),
+            port: 0,
+            host_keys: vec![Arc::new(PrivateKey::generate(KeyAlgorithm::Ed25519, name)?)],
+            users: Vec::new(),
+            banner: None,
+            fault: None,
+            offer: lantern_link::our_offer(),
+            rekey: RekeyPolicy::default(),
+        })
+    }
+}

@@ -1,0 +1,210 @@
+//! The programs of the made-up system, but for the shell and the full-screen one.
+
+use std::time::{Duration, Instant};
+
+use aws_lc_rs::digest;
+
+use super::{Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, fatal_signal, files, panel};
+
+const HELP: &str = "\
+whoami            who you are
+hostname          where you are
+uptime            since when the machine is up
+ls                the files
+cat FILE          a file
+echo WORDS        the words
+env               the environment
+count N           N numbered lines
+slow N            N lines, one every 200 ms
+fail [STATUS]     a complaint and this exit status
+crash             death by a signal
+mirror            standard input, back again
+checksum          SHA-256 of standard input
+flood BYTES       that many bytes
+wait              nothing, until a signal comes
+panel             a full-screen view; q leaves it
+";
+
+/// Starts the program that a command line names.
+pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
+    let mut words = line.split_whitespace();
+    let name = words.next().unwrap_or_default();
+    let rest: Vec<&str> = words.collect();
+    let number = |fallback: u64| rest.first().and_then(|word| word.parse().ok()).unwrap_or(fallback);
+    match name {
+        "" => done("", "", 0),
+        "count" => Box::new(Count { next: 1, last: number(100) }),
+        "slow" => Box::new(Slow { next: 1, last: number(5), due: now }),
+        "mirror" => Box::new(Mirror),
+        "checksum" => Box::new(Checksum(digest::Context::new(&digest::SHA256))),
+        "flood" => Box::new(Flood { left: number(1_000_000), at: 0 }),
+        "wait" => Box::new(Wait),
+        "panel" => Box::new(panel::Panel::default()),
+        "crash" => Box::new(Crash),
+        "fail" => done("", "the lamp is out of oil\n", number(1) as u32),
+        "help" => done(HELP, "", 0),
+        "ls" => done(&files::FILES.map(|(name, _)| format!("{name}\n")).concat(), "", 0),
+        "echo" => done(&format!("{}\n", rest.join(" ")), "", 0),
+        "cat" => match rest.first().map(|name| (name, files::read(name))) {
+            Some((_, Some(content))) => done(content, "", 0),
+            Some((name, None)) => done("", &format!("cat: no file {name} here\n"), 1),
+            None => Box::new(Mirror),
+        },
+        "uptime" => done("up 41 days, 6 hours; 1 keeper; load 0.07\n", "", 0),
+        "whoami" => Box::new(Tell(|io| format!("{}\n", io.surroundings.user))),
+        "hostname" => Box::new(Tell(|io| format!("{}\n", io.surroundings.host))),
+        "env" => Box::new(Tell(|io| {
+            io.surroundings.environment.iter().map(|(name, value)| format!("{name}={value}\n")).collect()
+        })),
+        other => done("", &format!("{other}: no such program; try help\n"), 127),
+    }
+}
+
+/// A program whose output is settled from the start.
+struct Done {
+    out: String,
+    err: String,
+    status: u32,
+}
+
+fn done(out: &str, err: &str, status: u32) -> Box<dyn Program> {
+    Box::new(Done { out: out.to_owned(), err: err.to_owned(), status })
+}
+
+impl Program for Done {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        io.out.extend_from_slice(self.out.as_bytes());
+        io.err.extend_from_slice(self.err.as_bytes());
+        Progress::Ended(Exit::Status(self.status))
+    }
+}
+
+/// A program that tells one thing about its surroundings.
+struct Tell(fn(&ProgramIo) -> String);
+
+impl Program for Tell {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        let text = (self.0)(io);
+        io.out.extend_from_slice(text.as_bytes());
+        Progress::Ended(Exit::Status(0))
+    }
+}
+
+struct Count {
+    next: u64,
+    last: u64,
+}
+
+impl Program for Count {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        if let Some(exit) = fatal_signal(io) {
+            return Progress::Ended(exit);
+        }
+        while self.next <= self.last {
+            if io.out.len() >= OUTPUT_HIGH_WATER {
+                return Progress::Waiting(None);
+            }
+            io.out.extend_from_slice(format!("{} the light turns\n", self.next).as_bytes());
+            self.next += 1;
+        }
+        Progress::Ended(Exit::Status(0))
+    }
+}
+
+struct Slow {
+    next: u64,
+    last: u64,
+    due: Instant,
+}
+
+impl Program for Slow {
+    fn advance(&mut self, io: &mut ProgramIo, now: Instant) -> Progress {
+        if let Some(exit) = fatal_signal(io) {
+            return Progress::Ended(exit);
+        }
+        while self.next <= self.last {
+            if now < self.due {
+                return Progress::Waiting(Some(self.due));
+            }
+            io.out.extend_from_slice(format!("flash {}\n", self.next).as_bytes());
+            self.next += 1;
+            self.due = now + Duration::from_millis(200);
+        }
+        Progress::Ended(Exit::Status(0))
+    }
+}
+
+struct Mirror;
+
+impl Program for Mirror {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        if let Some(exit) = fatal_signal(io) {
+            return Progress::Ended(exit);
+        }
+        if io.out.len() < OUTPUT_HIGH_WATER {
+            io.out.append(&mut io.input);
+        }
+        match io.input_ended && io.input.is_empty() {
+            true => Progress::Ended(Exit::Status(0)),
+            false => Progress::Waiting(None),
+        }
+    }
+}
+
+struct Checksum(digest::Context);
+
+impl Program for Checksum {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        self.0.update(&io.input);
+        io.input.clear();
+        if !io.input_ended {
+            return fatal_signal(io).map_or(Progress::Waiting(None), Progress::Ended);
+        }
+        let digest = self.0.clone().finish();
+        let hex: String = digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect();
+        io.out.extend_from_slice(format!("{hex}\n").as_bytes());
+        Progress::Ended(Exit::Status(0))
+    }
+}
+
+/// A pattern that repeats every 251 bytes, so that a lost or doubled block shows.
+struct Flood {
+    left: u64,
+    at: u64,
+}
+
+impl Program for Flood {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        if let Some(exit) = fatal_signal(io) {
+            return Progress::Ended(exit);
+        }
+        let room = OUTPUT_HIGH_WATER.saturating_sub(io.out.len()) as u64;
+        let len = self.left.min(room);
+        io.out.extend((self.at..self.at + len).map(|at| (at % 251) as u8));
+        self.at += len;
+        self.left -= len;
+        if self.left == 0 { Progress::Ended(Exit::Status(0)) } else { Progress::Waiting(None) }
+    }
+}
+
+struct Wait;
+
+impl Program for Wait {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        match fatal_signal(io) {
+            Some(exit) => {
+                io.err.extend_from_slice(b"woken by a signal\n");
+                Progress::Ended(exit)
+            }
+            None => Progress::Waiting(None),
+        }
+    }
+}
+
+struct Crash;
+
+impl Program for Crash {
+    fn advance(&mut self, _: &mut ProgramIo, _: Instant) -> Progress {
+        Progress::Ended(Exit::Signal("SEGV"))
+    }
+}
