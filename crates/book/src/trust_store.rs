@@ -137,6 +137,26 @@ impl TrustStore {
         })
     }
 
+    /// Remembers that `machine` proved to hold `key` at `place`, and that whatever it was known by before is void.
+    ///
+    /// # Errors
+    /// What reading and writing run into.
+    pub fn replace(
+        home: &Home,
+        machine: &str,
+        place: &str,
+        key: &PublicKey,
+        verified: Verified,
+        now: Timestamp,
+    ) -> Result<(), BookError> {
+        Self::edit(home, |store| {
+            let record = store.records.entry(machine.to_owned()).or_default();
+            note_address(record, place);
+            record.keys = vec![KnownKey { key: key.clone(), verified, first_seen: now, last_seen: now }];
+            (true, ())
+        })
+    }
+
     /// Notes that a trusted key was seen again. Writes only when that tells something new: another address, or
     /// another day.
     ///

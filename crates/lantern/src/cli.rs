@@ -1,0 +1,75 @@
+//! The command line as data: what can be typed, with its help.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand};
+
+use crate::commands::{completions, demo, key, machine, manual, run, shell, trust};
+
+/// Reach many machines safely: keys, trust, shells and commands over SSH
+#[derive(Debug, Parser)]
+#[command(name = "lantern", version, propagate_version = true, subcommand_required = true, arg_required_else_help = true)]
+#[command(after_help = "Examples:
+  lantern demo                                try everything on simulated machines
+  lantern key new harbour                     make a key pair
+  lantern machine add lamp-01 192.0.2.7 --user keeper --key harbour
+  lantern shell lamp-01                       an interactive session
+  lantern run lamp-01 -- uptime               one command
+
+Exit codes: 0 success; the remote command's own status for `run` and `shell`; 240 to 254 for
+failures of ours, listed by `lantern exit-codes`.")]
+pub(crate) struct Cli {
+    /// What to do
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    /// Options of every command
+    #[command(flatten)]
+    pub(crate) global: Global,
+}
+
+/// Options of every command.
+#[derive(Debug, Clone, Args)]
+pub(crate) struct Global {
+    /// Folder of book, trust and keys [default: $LANTERN_HOME, else the configuration folder]
+    #[arg(long, global = true, value_name = "DIR", env = "LANTERN_HOME", hide_env = true)]
+    pub(crate) home: Option<PathBuf>,
+    /// Say what happens; twice for every step of the protocol
+    #[arg(short, long, global = true, action = clap::ArgAction::Count)]
+    pub(crate) verbose: u8,
+    /// Say nothing but results and errors
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
+    pub(crate) quiet: bool,
+    /// Write every step of the protocol to a file (no secret is ever in it)
+    #[arg(long, global = true, value_name = "FILE")]
+    pub(crate) log: Option<PathBuf>,
+    /// Print results as JSON
+    #[arg(short, long, global = true)]
+    pub(crate) json: bool,
+}
+
+/// All commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Try everything on simulated machines, in a throw-away home
+    Demo(demo::DemoArgs),
+    /// Make, list and show key pairs
+    #[command(subcommand)]
+    Key(key::KeyCommand),
+    /// Keep the book of machines
+    #[command(subcommand)]
+    Machine(machine::MachineCommand),
+    /// Look after what each machine proved to be
+    #[command(subcommand)]
+    Trust(trust::TrustCommand),
+    /// Open an interactive session
+    Shell(shell::ShellArgs),
+    /// Run a command on a machine
+    Run(run::RunArgs),
+    /// Print a completion script for a shell
+    Completions(completions::CompletionsArgs),
+    /// Print or write the manual pages
+    Manual(manual::ManualArgs),
+    /// List the exit codes
+    #[command(name = "exit-codes")]
+    ExitCodes,
+}

@@ -1,0 +1,62 @@
+//! The commands: one file each, of its arguments and a function that carries it out.
+
+pub(crate) mod completions;
+pub(crate) mod demo;
+mod demo_story;
+pub(crate) mod key;
+pub(crate) mod machine;
+pub(crate) mod manual;
+pub(crate) mod run;
+pub(crate) mod shell;
+pub(crate) mod trust;
+
+use std::future::Future;
+
+use crate::cli::{Cli, Command};
+use crate::failure::{Failure, code};
+use crate::output;
+
+/// Carries out the command; its exit status.
+///
+/// # Errors
+/// What failed.
+pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
+    let global = &cli.global;
+    match cli.command {
+        Command::Demo(args) => demo::run(&args, global),
+        Command::Key(command) => key::run(command, global).map(|()| 0),
+        Command::Machine(command) => machine::run(command, global).map(|()| 0),
+        Command::Trust(command) => trust::run(command, global),
+        Command::Shell(args) => shell::run(&args, global),
+        Command::Run(args) => run::run(&args, global),
+        Command::Completions(args) => completions::run(&args).map(|()| 0),
+        Command::Manual(args) => manual::run(&args).map(|()| 0),
+        Command::ExitCodes => exit_codes(global.json).map(|()| 0),
+    }
+}
+
+fn exit_codes(json: bool) -> Result<(), Failure> {
+    if json {
+        let codes: Vec<_> =
+            code::TABLE.map(|(code, meaning)| serde_json::json!({ "code": code, "meaning": meaning })).to_vec();
+        return output::print_json(&codes);
+    }
+    let mut rows = vec![vec!["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()]];
+    rows.extend(code::TABLE.map(|(code, meaning)| vec![code.to_string(), meaning.to_owned()]));
+    output::print(&output::table(&["CODE", "MEANING"], &rows))
+}
+
+/// Runs a future on this thread.
+///
+/// # Errors
+/// When there is no runtime to be had; else what the future says.
+fn block_on<T>(future: impl Future<Output = Result<T, Failure>>) -> Result<T, Failure> {
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .map_err(|error| Failure::new(code::INTERNAL, format!("cannot start: {error}")))?;
+    let outcome = runtime.block_on(future);
+    // A thread that waits for input must not hold up the end.
+    runtime.shutdown_background();
+    outcome
+}

@@ -1,0 +1,254 @@
+//! `lantern shell`: an interactive session.
+
+use std::io::IsTerminal;
+use std::time::Instant;
+
+use bytes::{Buf, BytesMut};
+use clap::Args;
+use lantern_link::{Link, LinkError};
+use lantern_ssh::{ChannelEvent, ChannelId, PtyRequest, SessionRequest, Stream};
+use rustix::process::{Signal, kill_current_process_group};
+use tokio::signal::unix::SignalKind;
+
+use super::block_on;
+use super::run::{exit_status, watch};
+use crate::cli::Global;
+use crate::failure::{Failure, code};
+use crate::settings;
+use crate::stdio::{Input, Output, Written};
+use crate::target::{ConnectArgs, Target};
+use crate::terminal::escape::{EscapeWatch, Typed};
+use crate::terminal::modes;
+use crate::terminal::raw::RawMode;
+
+/// Most typed input kept for a machine that does not take it, in bytes.
+const MAX_UNSENT: usize = 1024 * 1024;
+/// Environment that says how text is to be read; servers take it where they are set up to.
+const LANGUAGE: [&str; 3] = ["LANG", "LC_ALL", "LC_CTYPE"];
+
+/// Arguments of `shell`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern shell lamp-01
+  lantern shell keeper@192.0.2.7:2222
+
+When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e ends it,
+z suspends lantern, s shows the session's state. The machine gets every key all the same until then;
+--no-escape switches it off.
+
+The exit status is that of the remote shell.")]
+pub(crate) struct ShellArgs {
+    /// A machine: a name in the book, or user@address:port
+    machine: String,
+    /// Pass Ctrl-^ on like any other key
+    #[arg(long)]
+    no_escape: bool,
+    #[command(flatten)]
+    connect: ConnectArgs,
+}
+
+pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
+    if !std::io::stdin().is_terminal() || !std::io::stdout().is_terminal() {
+        return Err(Failure::new(code::LOCAL, "a shell needs a terminal for input and output")
+            .hint(format!("without one: lantern run {} -- COMMAND", args.machine)));
+    }
+    let home = settings::home(global)?;
+    let target = Target::resolve(&home, &args.machine)?;
+    block_on(async {
+        let mut link = target.connect(&home, &args.connect).await?;
+        let outcome = Session::start(&mut link, !args.no_escape).await?.run().await;
+        link.close().await;
+        outcome
+    })
+}
+
+/// An interactive session under way.
+struct Session<'a> {
+    link: &'a mut Link,
+    id: ChannelId,
+    raw: Option<RawMode>,
+    watch: EscapeWatch,
+    unsent: BytesMut,
+    output: Output,
+    status: Option<u8>,
+    closed: bool,
+    /// Requests whose refusal ends it.
+    started: bool,
+    since: Instant,
+}
+
+impl<'a> Session<'a> {
+    async fn start(link: &'a mut Link, escape: bool) -> Result<Self, Failure> {
+        let id = link.open_session().await?;
+        for name in LANGUAGE {
+            if let Ok(value) = std::env::var(name) {
+                link.request(id, &SessionRequest::Env { name: name.into(), value }, false)?;
+            }
+        }
+        let terminal = std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
+        let pty = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
+        link.request(id, &SessionRequest::Pty(pty), true)?;
+        link.request(id, &SessionRequest::Shell, true)?;
+        let raw = Some(RawMode::enter()?);
+        Ok(Self {
+            link,
+            id,
+            raw,
+            watch: EscapeWatch::new(escape),
+            unsent: BytesMut::new(),
+            output: Output::start(),
+            status: None,
+            closed: false,
+            started: false,
+            since: Instant::now(),
+        })
+    }
+
+    async fn run(mut self) -> Result<u8, Failure> {
+        let mut input = Input::start();
+        let mut resizes = watch(SignalKind::window_change())?;
+        let mut terminations = watch(SignalKind::terminate())?;
+        let mut hangups = watch(SignalKind::hangup())?;
+        let mut input_open = true;
+        while !(self.closed && self.output.is_drained()) {
+            tokio::select! {
+                event = self.link.event(), if !self.closed => {
+                    let (id, event) = event?;
+                    if id == self.id {
+                        self.handle(event)?;
+                    }
+                }
+                chunk = input.next(), if input_open && self.unsent.len() < MAX_UNSENT => match chunk {
+                    Some(chunk) => {
+                        for typed in self.watch.feed(&chunk, Instant::now()) {
+                            if let Some(status) = self.typed(typed)? {
+                                return Ok(status);
+                            }
+                        }
+                    }
+                    None => {
+                        input_open = false;
+                        self.link.send_eof(self.id);
+                    }
+                },
+                report = self.output.report() => match report {
+                    Written::Bytes(len) => self.link.consumed(self.id, len),
+                    // The terminal is gone: so is the session.
+                    Written::Failed(..) => return Ok(128 + 1),
+                },
+                _ = resizes.recv() => self.resize()?,
+                _ = terminations.recv() => return Ok(128 + 15),
+                _ = hangups.recv() => return Ok(128 + 1),
+            }
+            if !self.closed && !self.unsent.is_empty() {
+                let taken = self.link.send(self.id, &self.unsent)?;
+                self.unsent.advance(taken);
+            }
+        }
+        // A session that ends without a status ended well enough: some servers send none for a shell.
+        Ok(self.status.unwrap_or(0))
+    }
+
+    fn handle(&mut self, event: ChannelEvent) -> Result<(), Failure> {
+        match event {
+            ChannelEvent::Data(stream, data) => self.output.write(stream, data),
+            ChannelEvent::Request { request, .. } => {
+                let machine = self.link.machine().to_owned();
+                self.status = exit_status(&request, &machine).or(self.status);
+            }
+            ChannelEvent::Reply { granted: true, request: "shell" } => self.started = true,
+            ChannelEvent::Reply { granted: false, request } if !self.started => {
+                let machine = self.link.machine().to_owned();
+                return Err(LinkError::RequestRefused { machine, request }.into());
+            }
+            ChannelEvent::Closed => self.closed = true,
+            _ => {}
+        }
+        Ok(())
+    }
+
+    /// Acts on what was typed; an exit status when the session is to end.
+    fn typed(&mut self, typed: Typed) -> Result<Option<u8>, Failure> {
+        match typed {
+            Typed::Forward(bytes) => self.unsent.extend_from_slice(&bytes),
+            Typed::Menu => self.tell("e ends the session, z suspends lantern, s shows its state, any other key goes on"),
+            Typed::End => {
+                self.tell("ended");
+                self.link.close_channel(self.id);
+                return Ok(Some(code::INTERRUPTED));
+            }
+            Typed::Suspend => self.suspend()?,
+            Typed::State => {
+                let state = self.state();
+                self.tell(&state);
+                self.redraw()?;
+            }
+            Typed::Resume => self.redraw()?,
+        }
+        Ok(None)
+    }
+
+    /// A line of ours in the middle of the machine's.
+    fn tell(&mut self, text: &str) {
+        let lines: String = text.lines().map(|line| format!("\r\n\x1b[7m lantern \x1b[0m {line}")).collect();
+        // By the same thread as the machine's output, to stay in order. The window is never credited with more than
+        // was received, so these few bytes do no harm there.
+        self.output.write(Stream::Main, format!("{lines}\r\n").into());
+    }
+
+    fn state(&self) -> String {
+        let client = self.link.client();
+        let statistics = client.statistics();
+        let algorithms = match client.algorithms() {
+            Some(chosen) => format!(
+                "{}{}, host key {}, {} to it, {} from it{}",
+                chosen.kex.name(),
+                if chosen.kex.is_quantum_safe() { " (quantum-safe)" } else { "" },
+                chosen.host_key.name(),
+                chosen.client_to_server.cipher.name(),
+                chosen.server_to_client.cipher.name(),
+                if client.is_strict() { ", strict" } else { "" },
+            ),
+            None => "none yet".into(),
+        };
+        let round_trip = statistics.round_trip.map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
+        format!(
+            "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, {} key exchanges\nround trip {round_trip}, silent for {} s",
+            self.link.machine(),
+            self.link.user(),
+            client.peer_identification(),
+            self.since.elapsed().as_secs(),
+            statistics.bytes_sent,
+            statistics.bytes_received,
+            statistics.key_exchanges,
+            client.idle(Instant::now()).as_secs(),
+        )
+    }
+
+    /// Back to the local shell, until it continues us.
+    fn suspend(&mut self) -> Result<(), Failure> {
+        self.raw = None;
+        kill_current_process_group(Signal::TSTP).map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
+        self.raw = Some(RawMode::enter()?);
+        self.resize()?;
+        self.redraw()
+    }
+
+    fn resize(&mut self) -> Result<(), Failure> {
+        if self.closed {
+            return Ok(());
+        }
+        Ok(self.link.request(self.id, &SessionRequest::WindowChange(modes::size()), false)?)
+    }
+
+    /// Full-screen programs draw anew when the size changes: change it there and back.
+    fn redraw(&mut self) -> Result<(), Failure> {
+        if self.closed {
+            return Ok(());
+        }
+        let mut size = modes::size();
+        size.rows = size.rows.saturating_sub(1).max(1);
+        self.link.request(self.id, &SessionRequest::WindowChange(size), false)?;
+        self.resize()
+    }
+}

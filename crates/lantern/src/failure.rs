@@ -1,0 +1,210 @@
+//! Failures as the user meets them: what was attempted, what was met, what to type next, and the exit code.
+
+use std::error::Error;
+
+use lantern_book::BookError;
+use lantern_link::{LinkError, TrustFailure};
+use lantern_ssh::SshError;
+
+/// Exit codes of our own failures. `run` and `shell` return the remote status otherwise, hence the high numbers.
+pub(crate) mod code {
+    /// The command line makes no sense.
+    pub(crate) const USAGE: u8 = 240;
+    /// Something on this computer: the book, a key file, the terminal, the disk.
+    pub(crate) const LOCAL: u8 = 241;
+    /// The machine's name was not found.
+    pub(crate) const NAME: u8 = 242;
+    /// No route, or another failure of the network.
+    pub(crate) const ROUTE: u8 = 243;
+    /// Nothing listens on the port.
+    pub(crate) const REFUSED: u8 = 244;
+    /// No answer in time.
+    pub(crate) const TIMED_OUT: u8 = 245;
+    /// What answered is not SSH, or broke the protocol.
+    pub(crate) const PROTOCOL: u8 = 246;
+    /// No algorithm in common.
+    pub(crate) const ALGORITHMS: u8 = 247;
+    /// The host key was not accepted.
+    pub(crate) const TRUST: u8 = 248;
+    /// Login failed.
+    pub(crate) const LOGIN: u8 = 249;
+    /// The machine opened no session or refused the command.
+    pub(crate) const SESSION: u8 = 250;
+    /// The connection was lost.
+    pub(crate) const LOST: u8 = 251;
+    /// Interrupted by the user.
+    pub(crate) const INTERRUPTED: u8 = 252;
+    /// The remote command was ended by a signal without a usual number.
+    pub(crate) const SIGNAL: u8 = 253;
+    /// A fault in lantern itself.
+    pub(crate) const INTERNAL: u8 = 254;
+
+    /// The table, for `lantern exit-codes`.
+    pub(crate) const TABLE: [(u8, &str); 15] = [
+        (USAGE, "the command line makes no sense"),
+        (LOCAL, "something on this computer: the book, a key file, the terminal, the disk"),
+        (NAME, "the machine's name was not found"),
+        (ROUTE, "no route to the machine, or another failure of the network"),
+        (REFUSED, "the connection was refused: nothing listens on the port"),
+        (TIMED_OUT, "no answer in time"),
+        (PROTOCOL, "what answered is not SSH, or broke the protocol"),
+        (ALGORITHMS, "no algorithm in common"),
+        (TRUST, "the host key was not accepted"),
+        (LOGIN, "login failed"),
+        (SESSION, "the machine opened no session or refused the command"),
+        (LOST, "the connection was lost"),
+        (INTERRUPTED, "interrupted by the user"),
+        (SIGNAL, "the remote command was ended by a signal without a usual number"),
+        (INTERNAL, "a fault in lantern itself"),
+    ];
+}
+
+/// A failure ready to be told.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    /// The exit code.
+    pub(crate) code: u8,
+    /// What failed, in one line; empty for a quiet end.
+    pub(crate) headline: String,
+    /// Details, a line each.
+    pub(crate) details: Vec<String>,
+    /// What to type or do next, a line each.
+    pub(crate) hints: Vec<String>,
+}
+
+impl Failure {
+    /// A failure without details.
+    pub(crate) fn new(code: u8, headline: impl Into<String>) -> Self {
+        Self { code, headline: headline.into(), details: Vec::new(), hints: Vec::new() }
+    }
+
+    /// An end without a word: the reader of our output has gone.
+    pub(crate) fn quiet(code: u8) -> Self {
+        Self::new(code, "")
+    }
+
+    /// Whether nothing is to be said.
+    pub(crate) fn is_quiet(&self) -> bool {
+        self.headline.is_empty()
+    }
+
+    /// The same with something to do about it.
+    pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+
+    /// The same with a detail.
+    pub(crate) fn detail(mut self, detail: impl Into<String>) -> Self {
+        self.details.push(detail.into());
+        self
+    }
+}
+
+/// An error with its causes in one line, each said once.
+pub(crate) fn chain(error: &dyn Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        let words = error.to_string();
+        if !text.contains(&words) {
+            text = format!("{text}: {words}");
+        }
+        cause = error.source();
+    }
+    text
+}
+
+impl From<BookError> for Failure {
+    fn from(error: BookError) -> Self {
+        let failure = Self::new(code::LOCAL, chain(&error));
+        match &error {
+            BookError::Syntax { path, .. } => failure.hint(format!("mend {} and try again", path.display())),
+            BookError::Unknown { what: "machine", name, .. } => {
+                failure.hint("`lantern machine list` shows the book".to_owned()).hint(format!(
+                    "`lantern machine add {name} ADDRESS` adds it; `user@address` reaches a machine without the book"
+                ))
+            }
+            BookError::Unknown { what: "key", .. } => failure.hint("`lantern key list` shows the ring"),
+            BookError::Exists { what: "machine", name } => {
+                failure.hint(format!("`lantern machine show {name}` shows it; `lantern machine remove {name}` removes it"))
+            }
+            BookError::Exists { what, name } => failure.hint(format!("`lantern {what} show {name}` shows it")),
+            _ => failure,
+        }
+    }
+}
+
+impl From<LinkError> for Failure {
+    fn from(error: LinkError) -> Self {
+        let code = match &error {
+            LinkError::NameNotFound { .. } => code::NAME,
+            LinkError::NoRoute { .. } | LinkError::Dial { .. } => code::ROUTE,
+            LinkError::Refused { .. } => code::REFUSED,
+            LinkError::DialTimedOut { .. } => code::TIMED_OUT,
+            LinkError::Handshake { source, .. } => match source {
+                SshError::NothingInCommon(_) => code::ALGORITHMS,
+                SshError::TimedOut { .. } => code::TIMED_OUT,
+                SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => code::TRUST,
+                _ => code::PROTOCOL,
+            },
+            LinkError::Trust(_) => code::TRUST,
+            LinkError::Auth(_) => code::LOGIN,
+            LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
+            LinkError::Lost { .. } => code::LOST,
+            LinkError::Book(_) => code::LOCAL,
+        };
+        let failure = Self::new(code, chain(&error));
+        match error {
+            LinkError::NameNotFound { .. } => {
+                failure.hint("check the spelling; an IP address works without a name")
+            }
+            LinkError::Refused { .. } => failure
+                .hint("on the machine: is the SSH service running, and on this port?")
+                .hint("a hypervisor or gateway may map another port to it"),
+            LinkError::DialTimedOut { .. } => failure
+                .hint("a firewall that drops packets looks like this; so does a wrong address or a machine that is off"),
+            LinkError::NoRoute { .. } => {
+                failure.hint("is this computer on the right network, and does the machine have this address?")
+            }
+            LinkError::Handshake { source: SshError::NotSsh { .. }, .. } => {
+                failure.hint("another service answers on that port; try another with `address:port` or `--port`")
+            }
+            LinkError::Trust(trust) => with_trust(failure, *trust),
+            LinkError::Auth(auth) => {
+                let mut failure = failure;
+                failure.details.push(match auth.methods.as_slice() {
+                    [] => "the server named no method it would take".into(),
+                    methods => format!("the server would take: {}", methods.join(", ")),
+                });
+                if auth.report.is_empty() {
+                    failure.details.push("nothing could be offered: no key in the ring, no password given".into());
+                }
+                let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
+                failure.details.extend(tried);
+                failure.hint(format!(
+                    "is {} the right user? Images fix it; `--user NAME` tries another",
+                    auth.user
+                ))
+            }
+            LinkError::Book(error) => error.into(),
+            _ => failure,
+        }
+    }
+}
+
+fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
+    failure.details = trust.details();
+    match trust {
+        TrustFailure::Changed { machine, key, .. } => failure
+            .detail("Either the machine was set up anew, or something stands between you and it.")
+            .hint("ask on the machine's own console which of the two keys it has")
+            .hint(format!("if it is the new one: lantern trust accept {machine} --expect {}", key.fingerprint())),
+        TrustFailure::NoOneToAsk { machine, key } => failure
+            .hint(format!("compare the fingerprint with the machine's console, then: lantern trust accept {machine} --expect {}", key.fingerprint())),
+        TrustFailure::NotExpected { .. } => {
+            failure.hint("this may be another machine, or something between you and it; nothing was sent to it")
+        }
+        TrustFailure::Rejected { .. } => failure,
+    }
+}

@@ -1,0 +1,63 @@
+//! The signal flags of a fingerprint, drawn for a terminal: in color, or with letters for colors.
+
+use lantern_keys::Fingerprint;
+use lantern_keys::flags::{Color, FLAG_SIZE, Flag, of_fingerprint};
+
+/// Three lines of flags, one of letters, one of words.
+pub(crate) fn draw(fingerprint: &Fingerprint, color: bool) -> String {
+    let flags = of_fingerprint(fingerprint);
+    let mut out = String::new();
+    for row in (0..FLAG_SIZE).step_by(2) {
+        let line: Vec<String> = flags.iter().map(|flag| flag_row(*flag, row, color)).collect();
+        out.push_str(line.join("  ").trim_end());
+        out.push('\n');
+    }
+    let letters: Vec<String> = flags.iter().map(|flag| format!("{:^FLAG_SIZE$}", flag.letter())).collect();
+    out.push_str(letters.join("  ").trim_end());
+    out.push('\n');
+    out.push_str(&words(fingerprint));
+    out
+}
+
+/// The words of the flags, for reading aloud.
+pub(crate) fn words(fingerprint: &Fingerprint) -> String {
+    of_fingerprint(fingerprint).map(Flag::word).join(" ")
+}
+
+/// Two rows of pixels in one line of text. In color, half blocks; without, one sign a color of the upper row.
+fn flag_row(flag: Flag, row: usize, color: bool) -> String {
+    let mut out = String::new();
+    for column in 0..FLAG_SIZE {
+        let (upper, lower) = (flag.color(row, column), flag.color(row + 1, column));
+        if color {
+            let ((r, g, b), (r2, g2, b2)) = (rgb(upper), rgb(lower));
+            out.push_str(&format!("\x1b[38;2;{r};{g};{b};48;2;{r2};{g2};{b2}m▀"));
+        } else {
+            out.push(sign(upper));
+        }
+    }
+    if color {
+        out.push_str("\x1b[0m");
+    }
+    out
+}
+
+fn rgb(color: Color) -> (u8, u8, u8) {
+    match color {
+        Color::White => (238, 238, 230),
+        Color::Red => (200, 32, 44),
+        Color::Blue => (0, 70, 160),
+        Color::Yellow => (250, 205, 25),
+        Color::Black => (20, 20, 20),
+    }
+}
+
+fn sign(color: Color) -> char {
+    match color {
+        Color::White => '.',
+        Color::Red => 'r',
+        Color::Blue => 'b',
+        Color::Yellow => 'y',
+        Color::Black => 'k',
+    }
+}

@@ -1,0 +1,48 @@
+//! `lantern`: reach many machines safely.
+//!
+//! `main` parses, sets up logging, runs one command and turns its outcome into an exit code. Each command is a file in
+//! [`commands`]; [`failure`] is the one place that maps failures to exit codes and hints.
+
+mod ask;
+mod cli;
+mod commands;
+mod failure;
+mod flags_view;
+mod logging;
+mod output;
+mod secret_source;
+mod settings;
+mod stdio;
+mod target;
+mod terminal;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::failure::{Failure, code};
+
+fn main() -> ExitCode {
+    terminal::raw::restore_on_panic();
+    let cli = match cli::Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Help and version are answers, not errors.
+            let asked_for = !error.use_stderr();
+            let _ = error.print();
+            return ExitCode::from(if asked_for { 0 } else { code::USAGE });
+        }
+    };
+    let outcome = logging::start(&cli.global).and_then(|()| commands::run(cli));
+    match outcome {
+        Ok(status) => ExitCode::from(status),
+        Err(failure) => report(&failure),
+    }
+}
+
+fn report(failure: &Failure) -> ExitCode {
+    if !failure.is_quiet() {
+        output::complain(failure);
+    }
+    ExitCode::from(failure.code)
+}

@@ -1,0 +1,132 @@
+//! Standard input and output without holding the session up: a thread each, since a pipe, a file and a terminal block
+//! in different ways, and back-pressure by counting what has been written.
+
+use std::io::{Error, ErrorKind, Read, Write, stderr, stdin, stdout};
+use std::sync::mpsc as std_mpsc;
+use std::thread;
+
+use bytes::Bytes;
+use lantern_ssh::Stream;
+use tokio::sync::mpsc;
+
+/// How much is read at once, in bytes.
+const READ_SIZE: usize = 64 * 1024;
+/// Chunks read ahead of what the session takes.
+const READ_AHEAD: usize = 4;
+
+/// Standard input, read by a thread of its own.
+#[derive(Debug)]
+pub(crate) struct Input {
+    chunks: mpsc::Receiver<Bytes>,
+}
+
+impl Input {
+    /// Starts reading.
+    pub(crate) fn start() -> Self {
+        let (sender, chunks) = mpsc::channel(READ_AHEAD);
+        thread::spawn(move || {
+            let mut input = stdin().lock();
+            let mut buffer = vec![0; READ_SIZE];
+            loop {
+                match input.read(&mut buffer) {
+                    Err(error) if error.kind() == ErrorKind::Interrupted => {}
+                    Ok(0) | Err(_) => break,
+                    Ok(len) => {
+                        let chunk = Bytes::copy_from_slice(buffer.get(..len).unwrap_or_default());
+                        if sender.blocking_send(chunk).is_err() {
+                            break;
+                        }
+                    }
+                }
+            }
+        });
+        Self { chunks }
+    }
+
+    /// The next chunk; `None` at the end of input.
+    pub(crate) async fn next(&mut self) -> Option<Bytes> {
+        self.chunks.recv().await
+    }
+}
+
+/// What the writing threads report.
+#[derive(Debug)]
+pub(crate) enum Written {
+    /// So many bytes are out.
+    Bytes(usize),
+    /// A stream cannot be written any more.
+    Failed(Stream, Error),
+}
+
+/// Standard output and standard error, each written by a thread of its own, so that one that is not read does not
+/// hold up the other. What waits here is bounded by the channel's window, which only opens as bytes are written.
+#[derive(Debug)]
+pub(crate) struct Output {
+    main: std_mpsc::Sender<Bytes>,
+    error: std_mpsc::Sender<Bytes>,
+    reports: mpsc::UnboundedReceiver<Written>,
+    waiting: usize,
+}
+
+impl Output {
+    /// Starts the writers.
+    pub(crate) fn start() -> Self {
+        let (report, reports) = mpsc::unbounded_channel();
+        let main = writer(Stream::Main, report.clone());
+        let error = writer(Stream::Stderr, report);
+        Self { main, error, reports, waiting: 0 }
+    }
+
+    /// Hands over data.
+    pub(crate) fn write(&mut self, stream: Stream, data: Bytes) {
+        self.waiting += data.len();
+        let sender = match stream {
+            Stream::Main => &self.main,
+            Stream::Stderr => &self.error,
+        };
+        // A writer that ended has reported why.
+        let _ = sender.send(data);
+    }
+
+    /// The next report. Never ends while writers are there.
+    pub(crate) async fn report(&mut self) -> Written {
+        match self.reports.recv().await {
+            Some(Written::Bytes(len)) => {
+                self.waiting -= len.min(self.waiting);
+                Written::Bytes(len)
+            }
+            Some(failed) => failed,
+            None => std::future::pending().await,
+        }
+    }
+
+    /// Whether everything handed over is out.
+    pub(crate) fn is_drained(&self) -> bool {
+        self.waiting == 0
+    }
+}
+
+fn writer(stream: Stream, report: mpsc::UnboundedSender<Written>) -> std_mpsc::Sender<Bytes> {
+    let (sender, chunks) = std_mpsc::channel::<Bytes>();
+    thread::spawn(move || {
+        for chunk in chunks {
+            let outcome = match stream {
+                Stream::Main => write_all(&mut stdout().lock(), &chunk),
+                Stream::Stderr => write_all(&mut stderr().lock(), &chunk),
+            };
+            if let Err(error) = outcome {
+                let _ = report.send(Written::Failed(stream, error));
+                break;
+            }
+            if report.send(Written::Bytes(chunk.len())).is_err() {
+                break;
+            }
+        }
+    });
+    sender
+}
+
+fn write_all(out: &mut impl Write, bytes: &[u8]) -> std::io::Result<()> {
+    out.write_all(bytes)?;
+    out.flush()
+}

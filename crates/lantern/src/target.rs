@@ -1,0 +1,143 @@
+//! From what was typed to what to connect to: name or one-off, options, book and defaults.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::Args;
+use lantern_book::{Destination, Home, MachineBook, TrustStore};
+use lantern_keys::Fingerprint;
+use lantern_link::{ConnectRequest, KeyChoice, Link, TimeLimits, connect, our_offer};
+
+use crate::ask::TerminalAsk;
+use crate::failure::{Failure, code};
+use crate::secret_source;
+use crate::settings::local_user;
+
+/// Options of every command that connects.
+#[derive(Debug, Args)]
+pub(crate) struct ConnectArgs {
+    /// The user to log in as, instead of the book's
+    #[arg(long, value_name = "NAME")]
+    pub(crate) user: Option<String>,
+    /// The key to offer: a name in the ring, or a file (a path with a `/`)
+    #[arg(long, value_name = "NAME|FILE")]
+    pub(crate) key: Option<String>,
+    /// Offer no key
+    #[arg(long, conflicts_with = "key")]
+    pub(crate) no_key: bool,
+    /// At first contact, trust the host key that has this fingerprint and no other
+    #[arg(long, value_name = "FINGERPRINT")]
+    pub(crate) expect: Option<Fingerprint>,
+    /// Read the password from this file descriptor
+    #[arg(long, value_name = "N")]
+    pub(crate) password_fd: Option<u32>,
+    /// Read the key's passphrase from this file descriptor
+    #[arg(long, value_name = "N")]
+    pub(crate) passphrase_fd: Option<u32>,
+    /// Never ask anything
+    #[arg(long)]
+    pub(crate) no_questions: bool,
+    /// Longest wait for an address to answer, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 10, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) connect_limit: u64,
+    /// Longest wait for each answer up to login, in seconds
+    #[arg(long, value_name = "SECONDS", default_value_t = 30, value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) login_limit: u64,
+}
+
+impl ConnectArgs {
+    fn limits(&self) -> TimeLimits {
+        TimeLimits {
+            connect: Duration::from_secs(self.connect_limit),
+            handshake: Duration::from_secs(self.login_limit),
+            ..TimeLimits::default()
+        }
+    }
+}
+
+/// A machine with every setting resolved.
+#[derive(Debug)]
+pub(crate) struct Target {
+    /// Its name in messages and in the trust store.
+    pub(crate) name: String,
+    /// Where to dial.
+    pub(crate) address: String,
+    /// And which port.
+    pub(crate) port: u16,
+    /// The user, when the book or the one-off says.
+    pub(crate) user: Option<String>,
+    /// The key, when the book says.
+    pub(crate) key: Option<String>,
+}
+
+impl Target {
+    /// Looks up what was typed.
+    ///
+    /// # Errors
+    /// A name that is not in the book, or a one-off that makes no sense.
+    pub(crate) fn resolve(home: &Home, typed: &str) -> Result<Self, Failure> {
+        match Destination::parse(typed)? {
+            Destination::Named(name) => {
+                let book = MachineBook::load(home)?;
+                let machine = book.get(&name)?;
+                Ok(Self {
+                    address: machine.address.clone(),
+                    port: machine.effective_port(),
+                    user: machine.user.clone(),
+                    key: machine.key.clone(),
+                    name,
+                })
+            }
+            Destination::OneOff(one_off) => {
+                let place = one_off.place();
+                // Where a machine of the trust store was met last, its record counts.
+                let trust = TrustStore::load(home)?;
+                let name = trust.machine_at(&place).map_or(place.clone(), str::to_owned);
+                Ok(Self { name, address: one_off.address, port: one_off.port, user: one_off.user, key: None })
+            }
+        }
+    }
+
+    /// `address:port`.
+    pub(crate) fn place(&self) -> String {
+        match self.address.contains(':') {
+            true => format!("[{}]:{}", self.address, self.port),
+            false => format!("{}:{}", self.address, self.port),
+        }
+    }
+
+    /// Connects and logs in, asking at the terminal as far as the options allow.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub(crate) async fn connect(&self, home: &Home, args: &ConnectArgs) -> Result<Link, Failure> {
+        let user = args.user.clone().or_else(|| self.user.clone()).or_else(local_user).ok_or_else(|| {
+            Failure::new(code::USAGE, "no user to log in as").hint("say `--user NAME` or set it in the book")
+        })?;
+        let keys = match args.key.as_ref().or(self.key.as_ref()) {
+            _ if args.no_key => KeyChoice::Nothing,
+            Some(path) if path.contains('/') => KeyChoice::File(PathBuf::from(path)),
+            Some(name) => KeyChoice::Named(name.clone()),
+            None => KeyChoice::Ring,
+        };
+        let secret = |fd: Option<u32>| fd.map(secret_source::from_descriptor).transpose();
+        let mut ask =
+            TerminalAsk::new(!args.no_questions, secret(args.password_fd)?, secret(args.passphrase_fd)?);
+        let request = ConnectRequest {
+            home,
+            machine: &self.name,
+            address: &self.address,
+            port: self.port,
+            user: &user,
+            keys,
+            expect: args.expect,
+            limits: args.limits(),
+            offer: our_offer(),
+        };
+        let outcome = connect(request, &mut ask).await;
+        if ask.was_interrupted() {
+            return Err(Failure::new(code::INTERRUPTED, "interrupted"));
+        }
+        Ok(outcome?)
+    }
+}
