@@ -29,7 +29,8 @@ impl Destination {
     /// # Errors
     /// [`BookError::BadValue`].
     pub fn parse(text: &str) -> Result<Self, BookError> {
-        let bad = |rule| BookError::BadValue { what: "machine", value: text.chars().take(100).collect(), rule };
+        let bad =
+            |rule| BookError::BadValue { what: "machine", value: text.chars().take(100).collect(), rule };
         let rest = match text.split_once("://") {
             Some(("ssh", rest)) => rest.trim_end_matches('/'),
             Some(_) => return Err(bad("has a scheme other than ssh://")),
@@ -110,7 +111,16 @@ mod tests {
         ] {
             assert_eq!(Destination::parse(text).unwrap(), expected, "{text}");
         }
-        for text in ["", "lamp 01", "@192.0.2.7", "192.0.2.7:0", "192.0.2.7:99999", "ftp://x", "[2001:db8::7", "-x@y:1z"] {
+        for text in [
+            "",
+            "lamp 01",
+            "@192.0.2.7",
+            "192.0.2.7:0",
+            "192.0.2.7:99999",
+            "ftp://x",
+            "[2001:db8::7",
+            "-x@y:1z",
+        ] {
             assert!(Destination::parse(text).is_err(), "{text}");
         }
     }

@@ -50,7 +50,8 @@ impl Hints {
         let mut hints = Self::load(home);
         hints.machines.insert(machine.to_owned(), hint);
         let path = home.file(FILE);
-        let text = toml::to_string(&hints).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;
+        let text =
+            toml::to_string(&hints).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;
         write_atomically(&path, text.as_bytes(), 0o644)
     }
 }

@@ -58,7 +58,11 @@ impl Home {
 
 /// Makes a folder with mode 0700, and its parents; leaves one that exists as it is.
 pub(crate) fn create_private_folder(path: &Path) -> Result<(), BookError> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(path).map_err(BookError::io("make the folder", path))
+    fs::DirBuilder::new()
+        .recursive(true)
+        .mode(0o700)
+        .create(path)
+        .map_err(BookError::io("make the folder", path))
 }
 
 /// The text of a file; empty when there is none.

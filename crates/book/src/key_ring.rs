@@ -174,8 +174,8 @@ impl KeyRing {
         let mut notes = self.load_notes()?;
         notes.keys.insert(name.to_owned(), KeyNote { made: now });
         let ring_path = self.folder().join(RING_FILE);
-        let notes =
-            toml::to_string(&notes).map_err(|error| BookError::syntax(&ring_path, "", None, error.to_string()))?;
+        let notes = toml::to_string(&notes)
+            .map_err(|error| BookError::syntax(&ring_path, "", None, error.to_string()))?;
         write_atomically(&ring_path, notes.as_bytes(), 0o600)?;
         Ok(path)
     }
@@ -202,7 +202,11 @@ fn read_sealed(path: &Path) -> Result<(Sealed, u32), BookError> {
     let key_error = |source| BookError::Key { path: path.to_owned(), source };
     if metadata.len() > MAX_FILE_LEN as u64 {
         let limit = MAX_FILE_LEN as u64;
-        return Err(key_error(lantern_keys::KeyError::TooCostly { what: "bytes", met: metadata.len(), limit }));
+        return Err(key_error(lantern_keys::KeyError::TooCostly {
+            what: "bytes",
+            met: metadata.len(),
+            limit,
+        }));
     }
     let content = Zeroizing::new(fs::read(path).map_err(BookError::io("read", path))?);
     let sealed = Sealed::parse(&content).map_err(key_error)?;

@@ -77,7 +77,8 @@ pub fn check_name(what: &'static str, name: &str) -> Result<(), BookError> {
 /// A host name or an IP address, without port or brackets.
 pub(crate) fn check_address(address: &str) -> Result<(), BookError> {
     let allowed = |c: char| c.is_alphanumeric() || "-_.:%".contains(c);
-    if address.is_empty() || address.len() > 255 || !address.chars().all(allowed) || address.starts_with('-') {
+    if address.is_empty() || address.len() > 255 || !address.chars().all(allowed) || address.starts_with('-')
+    {
         return Err(bad("address", address, "must be a host name or an IP address"));
     }
     if address.contains(':') && address.parse::<std::net::Ipv6Addr>().is_err() && !address.contains('%') {

@@ -10,7 +10,8 @@ use crate::machine::check_name;
 use crate::{BookError, Home, Machine};
 
 const FILE: &str = "machines.toml";
-const HEADER: &str = "# The book of machines. Made to be edited: comments and order are kept. No secret belongs in here.\n\n";
+const HEADER: &str =
+    "# The book of machines. Made to be edited: comments and order are kept. No secret belongs in here.\n\n";
 
 /// The machines of one home.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

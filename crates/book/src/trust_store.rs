@@ -10,7 +10,8 @@ use crate::home::{read_or_empty, write_atomically};
 use crate::{BookError, Home, KnownKey, TrustRecord, TrustVerdict, Verified};
 
 const FILE: &str = "trust.toml";
-const HEADER: &str = "# What each machine proved to be. Written by lantern; change it with `lantern trust`.\n\n";
+const HEADER: &str =
+    "# What each machine proved to be. Written by lantern; change it with `lantern trust`.\n\n";
 /// Most addresses kept for a machine: the latest ones.
 const MAX_ADDRESSES: usize = 16;
 
@@ -101,7 +102,9 @@ impl TrustStore {
         match self.records.get(machine).filter(|record| !record.keys.is_empty()) {
             Some(record) if has_key(record) && was_here(record) => TrustVerdict::Known,
             Some(record) if has_key(record) => TrustVerdict::Moved { from: record.addresses.clone() },
-            Some(record) => TrustVerdict::Changed { known: record.keys.clone(), belongs_to: others(&has_key) },
+            Some(record) => {
+                TrustVerdict::Changed { known: record.keys.clone(), belongs_to: others(&has_key) }
+            }
             None => TrustVerdict::FirstContact {
                 same_key: others(&has_key),
                 same_address: others(&|record| was_here(record) && !has_key(record)),
@@ -130,7 +133,12 @@ impl TrustStore {
                     known.last_seen = now;
                 }
                 None => {
-                    record.keys.push(KnownKey { key: key.clone(), verified, first_seen: now, last_seen: now });
+                    record.keys.push(KnownKey {
+                        key: key.clone(),
+                        verified,
+                        first_seen: now,
+                        last_seen: now,
+                    });
                 }
             }
             (true, ())
@@ -220,7 +228,8 @@ impl TrustStore {
             (name.clone(), RecordForm { addresses: record.addresses.clone(), keys: keys.collect() })
         });
         let form = FileForm { machines: machines.collect() };
-        let text = toml::to_string(&form).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;
+        let text =
+            toml::to_string(&form).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;
         write_atomically(&path, format!("{HEADER}{text}").as_bytes(), 0o644)
     }
 }

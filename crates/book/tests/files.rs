@@ -16,7 +16,14 @@ fn home() -> (tempfile::TempDir, Home) {
 }
 
 fn machine(address: &str) -> Machine {
-    Machine { address: address.into(), port: None, user: Some("keeper".into()), key: None, tags: vec![], note: None }
+    Machine {
+        address: address.into(),
+        port: None,
+        user: Some("keeper".into()),
+        key: None,
+        tags: vec![],
+        note: None,
+    }
 }
 
 fn host_key(byte: u8) -> PublicKey {
@@ -36,7 +43,10 @@ fn an_edit_keeps_comments_order_and_whatever_else_a_person_wrote() {
     let removed = MachineBook::remove(&home, "alpha").unwrap();
     assert_eq!(removed.address, "192.0.2.1");
     let text = fs::read_to_string(&path).unwrap();
-    assert!(text.contains("# north coast") && text.contains("# since spring") && text.contains("# on the pier"), "{text}");
+    assert!(
+        text.contains("# north coast") && text.contains("# since spring") && text.contains("# on the pier"),
+        "{text}"
+    );
     let book = MachineBook::load(&home).unwrap();
     assert_eq!(book.iter().map(|(name, _)| name).collect::<Vec<_>>(), ["lamp-07", "tide-gauge"]);
 }
@@ -73,7 +83,10 @@ fn a_name_mistyped_is_answered_with_the_nearest() {
     }
     let error = MachineBook::load(&home).unwrap().get("foghron").unwrap_err().to_string();
     assert_eq!(error, "no machine is called `foghron`; did you mean `foghorn`?");
-    assert!(matches!(MachineBook::add(&home, "foghorn", &machine("192.0.2.1")), Err(BookError::Exists { .. })));
+    assert!(matches!(
+        MachineBook::add(&home, "foghorn", &machine("192.0.2.1")),
+        Err(BookError::Exists { .. })
+    ));
     assert!(MachineBook::add(&home, "fog horn", &machine("192.0.2.1")).is_err());
 }
 
@@ -86,7 +99,10 @@ fn trust_belongs_to_a_machine_and_follows_it() {
     let store = TrustStore::load(&home).unwrap();
     let assess = |machine, place, key| store.assess(machine, place, &host_key(key));
     assert_eq!(assess("lamp-01", "192.0.2.1:22", 1), TrustVerdict::Known);
-    assert_eq!(assess("lamp-01", "192.0.2.8:22", 1), TrustVerdict::Moved { from: vec!["192.0.2.1:22".into()] });
+    assert_eq!(
+        assess("lamp-01", "192.0.2.8:22", 1),
+        TrustVerdict::Moved { from: vec!["192.0.2.1:22".into()] }
+    );
     let TrustVerdict::Changed { known, belongs_to } = assess("lamp-01", "192.0.2.1:22", 2) else { panic!() };
     assert_eq!((known.len(), belongs_to), (1, vec!["lamp-02".to_owned()]));
     let TrustVerdict::Changed { belongs_to, .. } = assess("lamp-01", "192.0.2.1:22", 3) else { panic!() };
@@ -126,7 +142,10 @@ fn keys_are_kept_from_others_and_one_broken_file_hides_no_other() {
     let all = ring.all().unwrap();
     assert!(all[0].is_err() && all[1].as_ref().is_ok_and(|entry| entry.name == "harbour"));
     let entry = ring.get("harbour").unwrap();
-    assert_eq!((entry.comment.as_str(), entry.made, entry.is_exposed()), ("keeper@chart-room", Some(now), false));
+    assert_eq!(
+        (entry.comment.as_str(), entry.made, entry.is_exposed()),
+        ("keeper@chart-room", Some(now), false)
+    );
     assert_eq!(entry.sealed.open(Some(&passphrase)).unwrap().public(), key.public());
     assert!(ring.get("../harbour").is_err());
 }
@@ -141,7 +160,15 @@ fn two_programs_at_once_lose_nothing() {
                 for round in 0..15u8 {
                     MachineBook::add(home, &format!("lamp-{writer}-{round}"), &machine("192.0.2.1")).unwrap();
                     let name = format!("gauge-{writer}-{round}");
-                    TrustStore::accept(home, &name, "192.0.2.1:22", &host_key(round), Verified::Accepted, Timestamp::UNIX_EPOCH).unwrap();
+                    TrustStore::accept(
+                        home,
+                        &name,
+                        "192.0.2.1:22",
+                        &host_key(round),
+                        Verified::Accepted,
+                        Timestamp::UNIX_EPOCH,
+                    )
+                    .unwrap();
                 }
             });
         }

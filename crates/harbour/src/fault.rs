@@ -48,7 +48,9 @@ impl FaultyStream {
                 room => Some(room.min(len)),
             },
             // A tenth of a second's worth at a time.
-            Some(Fault::SlowTo(rate)) => Some(len.min(usize::try_from(rate / 10).unwrap_or(usize::MAX).max(1))),
+            Some(Fault::SlowTo(rate)) => {
+                Some(len.min(usize::try_from(rate / 10).unwrap_or(usize::MAX).max(1)))
+            }
             _ => Some(len),
         }
     }
@@ -73,7 +75,8 @@ impl AsyncWrite for FaultyStream {
         let sent = match self.fault {
             Some(Fault::CorruptAt(at)) if (self.written..end).contains(&at) => {
                 let mut spoiled = bytes.to_vec();
-                if let Some(byte) = usize::try_from(at - self.written).ok().and_then(|at| spoiled.get_mut(at)) {
+                if let Some(byte) = usize::try_from(at - self.written).ok().and_then(|at| spoiled.get_mut(at))
+                {
                     *byte ^= 0x55;
                 }
                 Pin::new(&mut self.stream).poll_write(cx, &spoiled)
@@ -99,7 +102,11 @@ impl AsyncWrite for FaultyStream {
 }
 
 impl AsyncRead for FaultyStream {
-    fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<Result<()>> {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<Result<()>> {
         Pin::new(&mut self.stream).poll_read(cx, buffer)
     }
 }

@@ -76,7 +76,12 @@ fn pass(client: TcpStream, server: TcpStream, one_way: Duration, counter: Arc<Co
 }
 
 /// One direction. `on_arrival` is called as bytes come out at the far end.
-fn delay(mut from: OwnedReadHalf, mut to: OwnedWriteHalf, one_way: Duration, on_arrival: impl Fn() + Send + 'static) {
+fn delay(
+    mut from: OwnedReadHalf,
+    mut to: OwnedWriteHalf,
+    one_way: Duration,
+    on_arrival: impl Fn() + Send + 'static,
+) {
     let (sender, mut receiver) = mpsc::channel::<(Instant, Vec<u8>)>(4096);
     tokio::spawn(async move {
         let mut buffer = vec![0; 64 * 1024];

@@ -8,7 +8,8 @@ use std::time::Instant;
 use lantern_keys::{SecretString, SystemRandom};
 use lantern_link::{Pump, PumpError};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, Prompt, Prompts, Server, ServerConfig, ServerEvent,
+    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, Prompt, Prompts, Server, ServerConfig,
+    ServerEvent,
 };
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpStream};
@@ -144,7 +145,12 @@ impl Visit {
         }
     }
 
-    fn handle_channel(&mut self, id: ChannelId, event: ChannelEvent, server: &mut Server) -> Result<(), PumpError> {
+    fn handle_channel(
+        &mut self,
+        id: ChannelId,
+        event: ChannelEvent,
+        server: &mut Server,
+    ) -> Result<(), PumpError> {
         if event == ChannelEvent::Opened {
             let user = self.user.as_ref().map(|user| user.name.as_str()).unwrap_or_default();
             self.sessions.insert(id, Session::new(id, user, &self.spec.name));
@@ -193,7 +199,9 @@ impl Visit {
             AuthMethod::PublicKey(key) if next.contains(&"publickey") && user.keys.contains(&key) => {
                 self.pass("publickey")
             }
-            AuthMethod::Password(given) if next.contains(&"password") && user.password == Some(given.clone()) => {
+            AuthMethod::Password(given)
+                if next.contains(&"password") && user.password == Some(given.clone()) =>
+            {
                 match user.password_expired {
                     true => AuthAnswer::PasswordExpired("Your password is older than the lamp.".into()),
                     false => self.pass("password"),
@@ -247,7 +255,10 @@ impl Visit {
     }
 
     fn reject(&self, partial_success: bool) -> AuthAnswer {
-        AuthAnswer::Reject { methods: self.acceptable().into_iter().map(str::to_owned).collect(), partial_success }
+        AuthAnswer::Reject {
+            methods: self.acceptable().into_iter().map(str::to_owned).collect(),
+            partial_success,
+        }
     }
 }
 

@@ -24,7 +24,11 @@ pub(crate) struct TerminalAsk {
 
 impl TerminalAsk {
     /// With these ready-made secrets; `may_ask` false: without a person.
-    pub(crate) fn new(may_ask: bool, password: Option<SecretString>, passphrase: Option<SecretString>) -> Self {
+    pub(crate) fn new(
+        may_ask: bool,
+        password: Option<SecretString>,
+        passphrase: Option<SecretString>,
+    ) -> Self {
         let terminal = if may_ask { Terminal::open() } else { None };
         Self { terminal, password, passphrase, interrupted: false }
     }
@@ -106,7 +110,9 @@ impl Ask for TerminalAsk {
                     return HostKeyAnswer::Accept(Verified::Pasted);
                 }
                 (_, Ok(_)) => {
-                    output::say("That is the fingerprint of ANOTHER key. This is not the machine you were told about.");
+                    output::say(
+                        "That is the fingerprint of ANOTHER key. This is not the machine you were told about.",
+                    );
                     return HostKeyAnswer::Reject;
                 }
                 _ => output::say("Neither yes in full, nor no, nor a fingerprint."),
@@ -180,7 +186,9 @@ impl Ask for TerminalAsk {
                 from.join(", ")
             )),
             Note::Banner(text) => output::say(neutralize(text, usize::MAX).trim_end()),
-            Note::NotRemembered(error) => output::warn(&format!("not remembered for next time: {}", chain(*error))),
+            Note::NotRemembered(error) => {
+                output::warn(&format!("not remembered for next time: {}", chain(*error)))
+            }
         }
     }
 }

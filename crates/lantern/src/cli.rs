@@ -8,7 +8,13 @@ use crate::commands::{completions, demo, key, machine, manual, run, shell, trust
 
 /// Reach many machines safely: keys, trust, shells and commands over SSH
 #[derive(Debug, Parser)]
-#[command(name = "lantern", version, propagate_version = true, subcommand_required = true, arg_required_else_help = true)]
+#[command(
+    name = "lantern",
+    version,
+    propagate_version = true,
+    subcommand_required = true,
+    arg_required_else_help = true
+)]
 #[command(after_help = "Examples:
   lantern demo                                try everything on simulated machines
   lantern key new harbour                     make a key pair

@@ -145,7 +145,9 @@ impl From<LinkError> for Failure {
             LinkError::Handshake { source, .. } => match source {
                 SshError::NothingInCommon(_) => code::ALGORITHMS,
                 SshError::TimedOut { .. } => code::TIMED_OUT,
-                SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => code::TRUST,
+                SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => {
+                    code::TRUST
+                }
                 _ => code::PROTOCOL,
             },
             LinkError::Trust(_) => code::TRUST,

@@ -70,7 +70,8 @@ pub(crate) fn warn(text: &str) {
 /// Tells a failure.
 pub(crate) fn complain(failure: &Failure) {
     let color = colorful_stderr();
-    let (mark, arrow) = if color { ("\x1b[1;31merror\x1b[0m", "\x1b[36m→\x1b[0m") } else { ("error", "→") };
+    let (mark, arrow) =
+        if color { ("\x1b[1;31merror\x1b[0m", "\x1b[36m→\x1b[0m") } else { ("error", "→") };
     let mut text = format!("{mark}: {}\n", failure.headline);
     for detail in &failure.details {
         text.push_str(&format!("  {detail}\n"));

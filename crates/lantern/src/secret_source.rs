@@ -16,7 +16,9 @@ const MAX_SECRET_LEN: u64 = 4096;
 /// # Errors
 /// When it is not open, not text, empty or too long.
 pub(crate) fn from_descriptor(descriptor: u32) -> Result<SecretString, Failure> {
-    let failed = |why: String| Failure::new(code::LOCAL, format!("cannot read a secret from file descriptor {descriptor}: {why}"));
+    let failed = |why: String| {
+        Failure::new(code::LOCAL, format!("cannot read a secret from file descriptor {descriptor}: {why}"))
+    };
     // Through the file system, so that a number that is not open is an error and not someone else's file.
     let file = File::open(format!("/dev/fd/{descriptor}")).map_err(|error| {
         failed(error.to_string()).hint("open it in the shell, for instance `3< FILE` or `3<<< \"$VARIABLE\"`")

@@ -14,8 +14,9 @@ pub(crate) fn home(global: &Global) -> Result<Home, Failure> {
     if let Some(path) = global.home.as_ref().filter(|path| !path.as_os_str().is_empty()) {
         return Ok(Home::new(path.clone()));
     }
-    let base = etcetera::choose_base_strategy()
-        .map_err(|error| Failure::new(code::LOCAL, format!("no home folder: {error}")).hint("set LANTERN_HOME"))?;
+    let base = etcetera::choose_base_strategy().map_err(|error| {
+        Failure::new(code::LOCAL, format!("no home folder: {error}")).hint("set LANTERN_HOME")
+    })?;
     Ok(Home::new(base.config_dir().join("brass-lantern")))
 }
 

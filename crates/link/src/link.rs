@@ -5,8 +5,8 @@ use std::time::Instant;
 use lantern_ssh::{ChannelEvent, ChannelId, Client, ClientEvent, Machine, SessionRequest, SshError};
 use tokio::net::TcpStream;
 
-use crate::pump::{Pump, PumpError};
 use crate::LinkError;
+use crate::pump::{Pump, PumpError};
 
 /// A connection that is logged in. Events come from [`Link::event`]; everything else is immediate.
 pub struct Link {
@@ -83,7 +83,12 @@ impl Link {
     ///
     /// # Errors
     /// [`LinkError::Lost`] when the channel is not open any more.
-    pub fn request(&mut self, id: ChannelId, request: &SessionRequest, want_reply: bool) -> Result<(), LinkError> {
+    pub fn request(
+        &mut self,
+        id: ChannelId,
+        request: &SessionRequest,
+        want_reply: bool,
+    ) -> Result<(), LinkError> {
         self.client.channel_request(id, request, want_reply).map_err(|error| self.lost(error.into()))
     }
 

@@ -203,7 +203,18 @@ impl<'a, 'r> Login<'a, 'r> {
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
         let pump = Pump::new(stream);
-        Ok(Self { request, ask, client, pump, reached, trust, keys, plan, password_asked: false, last_password: None })
+        Ok(Self {
+            request,
+            ask,
+            client,
+            pump,
+            reached,
+            trust,
+            keys,
+            plan,
+            password_asked: false,
+            last_password: None,
+        })
     }
 
     async fn run(&mut self) -> Result<(), LinkError> {
@@ -282,7 +293,8 @@ impl<'a, 'r> Login<'a, 'r> {
         let Some(key) = self.client.host_key() else { return Ok(()) };
         let (machine, place) = (self.request.machine, self.request.place());
         if let Some(expected) = self.request.expect.filter(|expected| key.fingerprint() != *expected) {
-            let failure = TrustFailure::NotExpected { machine: machine.to_owned(), key: key.clone(), expected };
+            let failure =
+                TrustFailure::NotExpected { machine: machine.to_owned(), key: key.clone(), expected };
             return Err(LinkError::Trust(Box::new(failure)));
         }
         if let TrustVerdict::Moved { from } = self.trust.assess(machine, &place, key) {
@@ -310,19 +322,23 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.next_attempt().await
             }
             AuthEvent::Prompts(prompts) => match self.ask.prompts(self.request.machine, &prompts) {
-                Some(answers) => self.client.answer_prompts(&answers, Instant::now()).map_err(|e| self.broken(e)),
+                Some(answers) => {
+                    self.client.answer_prompts(&answers, Instant::now()).map_err(|e| self.broken(e))
+                }
                 None => {
                     self.plan.on_impossible("no one was there to answer");
-                    Err(self.give_up().await)
-                }
-            },
-            AuthEvent::PasswordExpired(demand) => match (self.ask.new_password(&demand), self.last_password.take()) {
-                (Some(new), Some(old)) => self.attempt(Attempt::ChangePassword { old, new }),
-                _ => {
-                    self.plan.on_impossible("the password has expired and no new one was given");
                     self.next_attempt().await
                 }
             },
+            AuthEvent::PasswordExpired(demand) => {
+                match (self.ask.new_password(&demand), self.last_password.take()) {
+                    (Some(new), Some(old)) => self.attempt(Attempt::ChangePassword { old, new }),
+                    _ => {
+                        self.plan.on_impossible("the password has expired and no new one was given");
+                        self.next_attempt().await
+                    }
+                }
+            }
             AuthEvent::Succeeded => Ok(()),
         }
     }
@@ -332,7 +348,9 @@ impl<'a, 'r> Login<'a, 'r> {
         loop {
             let attempt = match self.plan.next_step() {
                 PlannedStep::Probe => Attempt::None,
-                PlannedStep::Query(index) => Attempt::QueryPublicKey(self.keys[index].sealed.public().clone()),
+                PlannedStep::Query(index) => {
+                    Attempt::QueryPublicKey(self.keys[index].sealed.public().clone())
+                }
                 PlannedStep::Sign(index) => match unlock(&mut self.keys[index], self.ask) {
                     Ok(key) => Attempt::PublicKey(key),
                     Err(why) => {
@@ -386,7 +404,8 @@ fn client_config(request: &ConnectRequest<'_>, trust: &TrustStore) -> ClientConf
         .map(|record| record.keys.iter().map(|known| known.key.clone()).collect())
         .unwrap_or_default();
     let mut offer = request.offer.clone();
-    let algorithms: Vec<_> = known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
+    let algorithms: Vec<_> =
+        known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
     offer.prefer_host_keys(&algorithms);
     let mut config = ClientConfig::new(request.user.to_owned(), offer, Box::new(SystemRandom));
     config.guess = guess(request, &algorithms);
@@ -435,7 +454,8 @@ fn unlock(key: &mut OwnKey, ask: &mut dyn Ask) -> Result<Arc<PrivateKey>, &'stat
         return Ok(opened.clone());
     }
     for attempt in 0..MAX_PASSPHRASE_TRIES {
-        let passphrase = ask.passphrase(&key.name, attempt > 0).ok_or("locked, and no passphrase was given")?;
+        let passphrase =
+            ask.passphrase(&key.name, attempt > 0).ok_or("locked, and no passphrase was given")?;
         match key.sealed.open(Some(&passphrase)) {
             Ok(opened) => return Ok(key.opened.insert(Arc::new(opened)).clone()),
             Err(KeyError::WrongPassphrase | KeyError::PassphraseNeeded) => {}

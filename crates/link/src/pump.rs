@@ -102,7 +102,11 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Pump<S> {
         self.poll_timer(machine, cx)
     }
 
-    fn poll_timer(&mut self, machine: &mut impl Machine, cx: &mut Context<'_>) -> Poll<Result<(), PumpError>> {
+    fn poll_timer(
+        &mut self,
+        machine: &mut impl Machine,
+        cx: &mut Context<'_>,
+    ) -> Poll<Result<(), PumpError>> {
         let Some(deadline) = machine.poll_timeout() else { return Poll::Pending };
         if self.armed != Some(deadline) {
             self.armed = Some(deadline);

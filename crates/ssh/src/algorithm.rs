@@ -237,7 +237,9 @@ pub fn retired(name: &str) -> Option<&'static str> {
         "hmac-md5" | "hmac-md5-96" | "hmac-md5-etm@openssh.com" | "hmac-md5-96-etm@openssh.com" => {
             "MD5; RFC 6151"
         }
-        "3des-cbc" | "des-cbc" | "blowfish-cbc" | "cast128-cbc" => "64-bit blocks in CBC mode; RFC 8429, RFC 4344",
+        "3des-cbc" | "des-cbc" | "blowfish-cbc" | "cast128-cbc" => {
+            "64-bit blocks in CBC mode; RFC 8429, RFC 4344"
+        }
         "arcfour" | "arcfour128" | "arcfour256" => "RC4; RFC 8758",
         name if name.contains("-cbc") => "CBC mode leaks plaintext; RFC 4344 §1",
         _ => return None,

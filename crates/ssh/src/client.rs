@@ -317,9 +317,10 @@ impl Machine for Client {
 
     fn poll_timeout(&self) -> Option<Instant> {
         let patience = self.waits_before_login().then(|| self.waiting_since + self.handshake_time);
-        let keepalive = self.keepalive.filter(|_| self.auth.is_done()).map(|interval| {
-            self.last_heard + interval * (self.connection.unanswered_keepalives + 1)
-        });
+        let keepalive = self
+            .keepalive
+            .filter(|_| self.auth.is_done())
+            .map(|interval| self.last_heard + interval * (self.connection.unanswered_keepalives + 1));
         [patience, keepalive, self.transport.rekey_deadline()].into_iter().flatten().min()
     }
 
@@ -335,7 +336,10 @@ impl Machine for Client {
             if now >= self.last_heard + interval * (asked + 1) {
                 if asked >= self.keepalive_misses {
                     let seconds = now.saturating_duration_since(self.last_heard).as_secs();
-                    return Err(SshError::TimedOut { seconds, during: "to our questions whether it is still there" });
+                    return Err(SshError::TimedOut {
+                        seconds,
+                        during: "to our questions whether it is still there",
+                    });
                 }
                 self.connection.send_keepalive(&mut self.transport, now)?;
             }

@@ -162,10 +162,11 @@ impl Connection {
     }
 
     fn handle_confirmation(&mut self, reader: Reader<'_>, now: Instant) -> Result<(), SshError> {
-        let message =
-            ChannelOpenConfirmation::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN_CONFIRMATION"))?;
+        let message = ChannelOpenConfirmation::decode(reader)
+            .map_err(SshError::malformed("CHANNEL_OPEN_CONFIRMATION"))?;
         let channel = self.channels.get_mut(&message.recipient).filter(|c| c.phase == Phase::Opening);
-        let channel = channel.ok_or(SshError::PeerBroke { rule: "it confirmed a channel that was not asked for" })?;
+        let channel =
+            channel.ok_or(SshError::PeerBroke { rule: "it confirmed a channel that was not asked for" })?;
         channel.confirm(message.sender, message.window, message.max_packet);
         self.round_trips.answer(now);
         self.events.push_back((ChannelId(message.recipient), ChannelEvent::Opened));
@@ -173,7 +174,8 @@ impl Connection {
     }
 
     fn handle_open_failure(&mut self, reader: Reader<'_>) -> Result<(), SshError> {
-        let (id, failure) = OpenFailure::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN_FAILURE"))?;
+        let (id, failure) =
+            OpenFailure::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN_FAILURE"))?;
         match self.channels.get(&id) {
             Some(channel) if channel.phase == Phase::Opening => {
                 self.channels.remove(&id);
@@ -192,23 +194,22 @@ impl Connection {
         transport: &mut Transport,
     ) -> Result<(), SshError> {
         let channel = self.channels.get_mut(&id.0).filter(|channel| channel.phase == Phase::Open);
-        let channel =
-            channel.ok_or(SshError::PeerBroke { rule: "it used a channel that is not open (RFC 4254 §5)" })?;
+        let channel = channel
+            .ok_or(SshError::PeerBroke { rule: "it used a channel that is not open (RFC 4254 §5)" })?;
         // The number and the recipient have been read.
         payload.advance(5);
         let mut reader = Reader::new(&payload);
         match message {
             number::CHANNEL_WINDOW_ADJUST => {
-                let bytes = reader.u32("bytes to add").map_err(SshError::malformed("CHANNEL_WINDOW_ADJUST"))?;
+                let bytes =
+                    reader.u32("bytes to add").map_err(SshError::malformed("CHANNEL_WINDOW_ADJUST"))?;
                 channel.send_window.grow(bytes)?;
                 if std::mem::take(&mut channel.wants_room) {
                     self.events.push_back((id, ChannelEvent::Writable));
                 }
                 Ok(())
             }
-            number::CHANNEL_DATA | number::CHANNEL_EXTENDED_DATA => {
-                self.handle_data(message, id, payload)
-            }
+            number::CHANNEL_DATA | number::CHANNEL_EXTENDED_DATA => self.handle_data(message, id, payload),
             number::CHANNEL_EOF => {
                 channel.recv = RecvState::Finished;
                 self.events.push_back((id, ChannelEvent::Eof));
@@ -307,7 +308,8 @@ impl Connection {
         }
         let mut taken = 0;
         while taken < data.len() {
-            let room = channel.send_window.left().min(channel.peer_max_packet).min(MAX_CHANNEL_PACKET) as usize;
+            let room =
+                channel.send_window.left().min(channel.peer_max_packet).min(MAX_CHANNEL_PACKET) as usize;
             if room == 0 || !transport.can_send() || transport.pending().len() >= SEND_HIGH_WATER {
                 channel.wants_room = true;
                 break;

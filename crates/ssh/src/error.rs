@@ -1,7 +1,7 @@
 //! What ends a connection, sorted by whose doing it is.
 
-use lantern_keys::{Fingerprint, KeyError};
 use lantern_keys::wire::WireError;
+use lantern_keys::{Fingerprint, KeyError};
 
 use crate::algorithm::NothingInCommon;
 use crate::disconnect::Disconnect;

@@ -41,7 +41,9 @@ impl ExpectIdentification {
             if is_identification {
                 return match std::str::from_utf8(text) {
                     Ok(text) if !text.contains('\0') => Ok(Some(text.to_owned())),
-                    _ => Err(SshError::PeerBroke { rule: "the identification must be text (RFC 4253 §4.2)" }),
+                    _ => {
+                        Err(SshError::PeerBroke { rule: "the identification must be text (RFC 4253 §4.2)" })
+                    }
                 };
             }
             if !self.prologue_allowed || text.starts_with(b"SSH-") {

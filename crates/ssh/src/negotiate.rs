@@ -127,16 +127,8 @@ pub(crate) fn choose(client: &KexInit, server: &KexInit, ours: Role) -> Result<A
             (&client.macs_server_to_client, &server.macs_server_to_client),
         )?,
     };
-    pick(
-        "compression",
-        &client.compression_client_to_server,
-        &server.compression_client_to_server,
-    )?;
-    pick(
-        "compression",
-        &client.compression_server_to_client,
-        &server.compression_server_to_client,
-    )?;
+    pick("compression", &client.compression_client_to_server, &server.compression_client_to_server)?;
+    pick("compression", &client.compression_server_to_client, &server.compression_server_to_client)?;
     Ok(algorithms)
 }
 

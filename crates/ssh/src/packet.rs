@@ -40,7 +40,14 @@ pub(crate) struct PacketSender {
 
 impl PacketSender {
     pub(crate) fn new() -> Self {
-        Self { out: BytesMut::new(), cipher: PacketCipher::Clear, sequence: 0, bytes: 0, packets: 0, bytes_total: 0 }
+        Self {
+            out: BytesMut::new(),
+            cipher: PacketCipher::Clear,
+            sequence: 0,
+            bytes: 0,
+            packets: 0,
+            bytes_total: 0,
+        }
     }
 
     /// Appends bytes outside of any packet: the identification line.
@@ -155,7 +162,9 @@ impl PacketReceiver {
         self.cipher.open(self.sequence, packet)?;
         let padding = usize::from(packet[LENGTH_LEN]);
         if padding < MIN_PADDING || padding + 1 > length {
-            return Err(SshError::PeerBroke { rule: "padding must be 4 bytes or more and fit (RFC 4253 §6)" });
+            return Err(SshError::PeerBroke {
+                rule: "padding must be 4 bytes or more and fit (RFC 4253 §6)",
+            });
         }
         self.length = None;
         self.sequence = self.sequence.wrapping_add(1);
@@ -181,9 +190,9 @@ impl PacketReceiver {
         let padded = if self.cipher.pads_length() { length + LENGTH_LEN } else { length };
         if length < 1 + MIN_PADDING || !padded.is_multiple_of(self.cipher.block_len()) {
             return Err(match self.cipher {
-                PacketCipher::Clear => SshError::PeerBroke {
-                    rule: "a packet must be a whole number of blocks (RFC 4253 §6)",
-                },
+                PacketCipher::Clear => {
+                    SshError::PeerBroke { rule: "a packet must be a whole number of blocks (RFC 4253 §6)" }
+                }
                 _ => SshError::MacMismatch,
             });
         }

@@ -13,7 +13,10 @@ pub fn neutralize(text: &str, max_len: usize) -> String {
             '\r' => {}
             '\0'..='\x1f' => out.push(char::from_u32(0x2400 + c as u32).unwrap_or('\u{fffd}')),
             '\x7f' => out.push('\u{2421}'),
-            '\u{80}'..='\u{9f}' | '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}' => {
+            '\u{80}'..='\u{9f}'
+            | '\u{200b}'..='\u{200f}'
+            | '\u{202a}'..='\u{202e}'
+            | '\u{2066}'..='\u{2069}' => {
                 out.push('\u{fffd}');
             }
             _ => out.push(c),

@@ -7,8 +7,8 @@ use std::time::Duration;
 
 use lantern_keys::SecretString;
 use lantern_ssh::{
-    Attempt, AuthAnswer, AuthEvent, AuthMethod, ChannelEvent, ChannelId, ClientEvent, Offer, Prompt, Prompts, PtyRequest,
-    ServerEvent, SessionRequest, SshError, Stream, TerminalSize,
+    Attempt, AuthAnswer, AuthEvent, AuthMethod, ChannelEvent, ChannelId, ClientEvent, Offer, Prompt, Prompts,
+    PtyRequest, ServerEvent, SessionRequest, SshError, Stream, TerminalSize,
 };
 use pair::{Pair, client_config, host_keys, server_config};
 
@@ -71,9 +71,13 @@ fn several_methods_in_sequence_with_queries_prompts_and_a_password_change() {
     let event = next_auth(&mut pair, |_| AuthAnswer::PasswordExpired("too old\x1b[2J".into()));
     assert_eq!(event, AuthEvent::PasswordExpired("too old␛[2J".into()));
 
-    pair.client.authenticate(Attempt::ChangePassword { old: secret("old"), new: secret("new") }, pair.now).unwrap();
+    pair.client
+        .authenticate(Attempt::ChangePassword { old: secret("old"), new: secret("new") }, pair.now)
+        .unwrap();
     let event = next_auth(&mut pair, |method| {
-        assert!(matches!(method, AuthMethod::ChangePassword { old, new } if old == secret("old") && new == secret("new")));
+        assert!(
+            matches!(method, AuthMethod::ChangePassword { old, new } if old == secret("old") && new == secret("new"))
+        );
         reject(&["keyboard-interactive"], true)
     });
     assert!(matches!(event, AuthEvent::Rejected { .. }));
@@ -85,7 +89,10 @@ fn several_methods_in_sequence_with_queries_prompts_and_a_password_change() {
         let asked = Prompts {
             name: format!("round {round}"),
             instruction: String::new(),
-            prompts: prompts.iter().map(|(text, echo)| Prompt { text: (*text).into(), echo: *echo }).collect(),
+            prompts: prompts
+                .iter()
+                .map(|(text, echo)| Prompt { text: (*text).into(), echo: *echo })
+                .collect(),
         };
         let event = next_auth(&mut pair, |method| {
             assert!(matches!(method, AuthMethod::KeyboardInteractive | AuthMethod::Answers(_)));
@@ -126,7 +133,8 @@ fn channels_before_login_and_requests_after_it_are_refused_or_ignored() {
     let id = pair.log_in();
     assert!(matches!(pair.client.authenticate(Attempt::None, pair.now), Err(SshError::Misuse(_))));
     pair.client.channel_close(id).unwrap();
-    let closed = pair.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Closed)).then_some(()));
+    let closed =
+        pair.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Closed)).then_some(()));
     assert!(closed.is_some());
     assert!(matches!(pair.client.channel_send(id, b"x", pair.now), Err(SshError::Misuse(_))));
 }
@@ -174,7 +182,8 @@ fn a_session_carries_every_request_and_tells_how_it_ended() {
     let server_id = id;
     let now = pair.now;
     pair.server.channel_send(server_id, Stream::Stderr, b"the lamp is out", now).unwrap();
-    let exit = SessionRequest::ExitSignal { name: "TERM".into(), core_dumped: false, message: "snuffed".into() };
+    let exit =
+        SessionRequest::ExitSignal { name: "TERM".into(), core_dumped: false, message: "snuffed".into() };
     pair.server.channel_request(server_id, &exit).unwrap();
     pair.server.channel_eof(server_id).unwrap();
     pair.server.channel_close(server_id).unwrap();
@@ -235,7 +244,10 @@ fn hundreds_of_channels_live_side_by_side() {
     })
     .unwrap();
     for id in &ids {
-        assert_eq!(pair.client.channel_send(*id, id.to_string().as_bytes(), pair.now).unwrap(), id.to_string().len());
+        assert_eq!(
+            pair.client.channel_send(*id, id.to_string().as_bytes(), pair.now).unwrap(),
+            id.to_string().len()
+        );
     }
     let mut echoed = HashMap::new();
     pair.until(|event| {
@@ -270,5 +282,9 @@ fn a_banner_before_login_is_shown_harmless_and_too_many_failures_end_it() {
         assert!(pair.server_events.is_empty(), "{:?}", pair.server_events);
         pair.step();
     }
-    assert!(matches!(pair.server_error, Some(SshError::LimitExceeded { limit: 20, .. })), "{:?}", pair.server_error);
+    assert!(
+        matches!(pair.server_error, Some(SshError::LimitExceeded { limit: 20, .. })),
+        "{:?}",
+        pair.server_error
+    );
 }

@@ -7,7 +7,8 @@ use std::time::Duration;
 use lantern_keys::SignatureAlgorithm;
 use lantern_ssh::algorithm::{CipherAlgorithm, KexAlgorithm, MacAlgorithm};
 use lantern_ssh::{
-    Attempt, AuthEvent, ChannelEvent, ClientEvent, Guess, Machine, Offer, RekeyPolicy, ServerEvent, SshError, Stream,
+    Attempt, AuthEvent, ChannelEvent, ClientEvent, Guess, Machine, Offer, RekeyPolicy, ServerEvent, SshError,
+    Stream,
 };
 use pair::{Pair, client_config, host_keys, server_config};
 use proptest::prelude::*;
@@ -49,8 +50,12 @@ fn every_kex_with_every_host_key_algorithm_connects() {
 fn every_cipher_with_every_mac_carries_data_of_every_small_length() {
     for cipher in CipherAlgorithm::ALL {
         for mac in MacAlgorithm::ALL {
-            let offer =
-                Offer { kex: vec![KexAlgorithm::Curve25519], ciphers: vec![cipher], macs: vec![mac], ..Offer::new(true) };
+            let offer = Offer {
+                kex: vec![KexAlgorithm::Curve25519],
+                ciphers: vec![cipher],
+                macs: vec![mac],
+                ..Offer::new(true)
+            };
             let mut pair = Pair::with_offer(offer);
             let id = pair.log_in();
             let chosen = pair.client.algorithms().unwrap().client_to_server;
@@ -96,7 +101,8 @@ fn both_sides_renew_keys_under_load_and_nothing_is_lost_or_reordered() {
             let end = total.min(up_sent + 50_000);
             up_sent += pair.client.channel_send(id, &bytes[up_sent..end], now).unwrap();
             let end = total.min(down_sent + 50_000);
-            down_sent += pair.server.channel_send(server_id, Stream::Main, &bytes[down_sent..end], now).unwrap();
+            down_sent +=
+                pair.server.channel_send(server_id, Stream::Main, &bytes[down_sent..end], now).unwrap();
             assert!(pair.step(), "{:?} {:?}", pair.client_error, pair.server_error);
             while let Some(event) = pair.client_events.pop_front() {
                 if let ClientEvent::Channel(_, ChannelEvent::Data(_, data)) = event {
@@ -186,7 +192,11 @@ fn a_flipped_bit_anywhere_after_the_first_keys_ends_the_connection() {
                 });
                 assert_eq!(data, None, "{cipher:?} {mac:?}: tampered data was delivered");
                 // A damaged length may also make the client wait for more, never deliver.
-                assert!(matches!(pair.client_error, None | Some(SshError::MacMismatch)), "{:?}", pair.client_error);
+                assert!(
+                    matches!(pair.client_error, None | Some(SshError::MacMismatch)),
+                    "{:?}",
+                    pair.client_error
+                );
             }
         }
     }
@@ -212,7 +222,10 @@ fn a_stray_packet_before_the_keys_is_fatal_under_strict_key_exchange() {
         }));
         while pair.step() {}
         assert!(
-            matches!(pair.client_error, Some(SshError::Unexpected { met: 2, .. } | SshError::PeerBroke { .. })),
+            matches!(
+                pair.client_error,
+                Some(SshError::Unexpected { met: 2, .. } | SshError::PeerBroke { .. })
+            ),
             "{:?}",
             pair.client_error
         );

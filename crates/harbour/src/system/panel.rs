@@ -16,9 +16,8 @@ impl Program for Panel {
             io.err.extend_from_slice(b"panel: needs a terminal\n");
             return Progress::Ended(Exit::Status(1));
         };
-        let leave = fatal_signal(io).or_else(|| {
-            io.input.iter().any(|key| [b'q', 3, 4].contains(key)).then_some(Exit::Status(0))
-        });
+        let leave = fatal_signal(io)
+            .or_else(|| io.input.iter().any(|key| [b'q', 3, 4].contains(key)).then_some(Exit::Status(0)));
         if let Some(exit) = leave {
             io.input.clear();
             io.out.extend_from_slice(b"\x1b[?25h\x1b[?1049l");

@@ -9,9 +9,9 @@ use lantern_harbour::{Harbour, LatencyLink, MachineSpec, sample_fleet};
 use lantern_keys::{KeyAlgorithm, PrivateKey};
 use tokio::signal::unix::SignalKind;
 
+use super::block_on;
 use super::demo_story;
 use super::run::watch;
-use super::block_on;
 use crate::cli::Global;
 use crate::failure::{Failure, code};
 use crate::output;
@@ -44,7 +44,8 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     if global.json {
         return Err(Failure::new(code::USAGE, "the demo is for people: it has no JSON form"));
     }
-    let failed = |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot set up the demo: {error}"));
+    let failed =
+        |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot set up the demo: {error}"));
     let folder = tempfile::Builder::new().prefix("lantern-demo-").tempdir().map_err(failed)?;
     let home = Home::new(folder.path().join("home"));
     let outcome = block_on(async {
@@ -57,7 +58,9 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
             _ = terminations.recv() => Ok(()),
         }
     });
-    folder.close().map_err(|error| Failure::new(code::LOCAL, format!("cannot remove the demo's folder: {error}")))?;
+    folder
+        .close()
+        .map_err(|error| Failure::new(code::LOCAL, format!("cannot remove the demo's folder: {error}")))?;
     output::say("The demo's home is removed.");
     outcome.map(|()| 0)
 }
@@ -76,11 +79,14 @@ async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
     let specs = sample_fleet(key.public()).map_err(broken)?;
     let (harbour, links) = light(specs, args.latency).await?;
     enter_into_book(home, &harbour, &links)?;
+    // Kept lit for the stay: lamp-02 in the book leads to it after the walk.
+    let mut _relit = None;
     if !args.no_walk {
         story.walk(&harbour).await?;
         // Last, so that nothing else meets a lamp-02 with a new key.
         let relit = relight(&harbour, "lamp-02").await?;
         story.changed_key(&relit).await?;
+        _relit = Some(relit);
     }
     if args.stay {
         stay(home.path(), &lantern).await;
@@ -93,7 +99,8 @@ async fn light(
     mut specs: Vec<MachineSpec>,
     latency: Option<u64>,
 ) -> Result<(Harbour, Vec<(String, LatencyLink)>), Failure> {
-    let failed = |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot light the machines: {error}"));
+    let failed =
+        |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot light the machines: {error}"));
     specs.iter_mut().for_each(|spec| spec.port = PORT);
     let harbour = match Harbour::light(specs.clone()).await {
         Ok(harbour) => harbour,

@@ -24,7 +24,9 @@ pub(crate) struct Story<'a> {
 impl Story<'_> {
     /// The beginning: a key.
     pub(crate) async fn open(&self) -> Result<(), Failure> {
-        tell("This is a walk through the job on five simulated machines. Every line behind % is a real command.");
+        tell(
+            "This is a walk through the job on five simulated machines. Every line behind % is a real command.",
+        );
         tell("1. Get a key. A key of your own would have a passphrase; this one is thrown away in a minute.");
         self.show(&["key", "new", KEY, "--no-passphrase", "--comment", "keeper@chart-room"], 0).await
     }
@@ -41,7 +43,9 @@ impl Story<'_> {
 
     /// The middle: machines, first contact, commands.
     pub(crate) async fn walk(&self, harbour: &Harbour) -> Result<(), Failure> {
-        tell("2. The book. These machines are simulated, on loopback addresses, and know the key's public half.");
+        tell(
+            "2. The book. These machines are simulated, on loopback addresses, and know the key's public half.",
+        );
         self.show(&["machine", "list"], 0).await?;
 
         tell("3. Meet a machine for the first time. Without anyone to compare its key, the answer is no:");
@@ -79,7 +83,9 @@ impl Story<'_> {
         let address = format!("keeper@{}", lit.address);
         self.run_quietly(&["machine", "add", name, &address, "--key", KEY]).await?;
         self.show(&["run", name, "--", "whoami"], code::TRUST).await?;
-        tell("That was the walk. `lantern demo --stay` keeps the machines lit; `lantern shell lamp-01` is the next thing to try.");
+        tell(
+            "That was the walk. `lantern demo --stay` keeps the machines lit; `lantern shell lamp-01` is the next thing to try.",
+        );
         Ok(())
     }
 
@@ -126,7 +132,10 @@ fn expect_status(words: &[&str], met: Option<i32>, expected: u8) -> Result<(), F
     let met = met.map_or("a signal".into(), |code| code.to_string());
     Err(Failure::new(
         code::INTERNAL,
-        format!("the demo went wrong: `lantern {}` ended with {met}, expected was {expected}", words.join(" ")),
+        format!(
+            "the demo went wrong: `lantern {}` ended with {met}, expected was {expected}",
+            words.join(" ")
+        ),
     ))
 }
 
@@ -136,6 +145,7 @@ fn tell(text: &str) {
 }
 
 fn echo(words: &[&str]) {
-    let quoted = words.iter().map(|word| if word.contains(' ') { format!("'{word}'") } else { (*word).to_owned() });
+    let quoted =
+        words.iter().map(|word| if word.contains(' ') { format!("'{word}'") } else { (*word).to_owned() });
     output::say(&format!("\n% lantern {}", quoted.collect::<Vec<_>>().join(" ")));
 }

@@ -68,9 +68,8 @@ pub(crate) struct ShowArgs {
 }
 
 fn algorithm(name: &str) -> Result<KeyAlgorithm, String> {
-    KeyAlgorithm::from_name(name).ok_or_else(|| {
-        format!("one of {}", KeyAlgorithm::NAMES.map(|(name, _)| name).join(", "))
-    })
+    KeyAlgorithm::from_name(name)
+        .ok_or_else(|| format!("one of {}", KeyAlgorithm::NAMES.map(|(name, _)| name).join(", ")))
 }
 
 pub(crate) fn run(command: KeyCommand, global: &Global) -> Result<(), Failure> {
@@ -112,7 +111,14 @@ fn new(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Failure> {
     let fingerprint = key.public().fingerprint();
     output::print(&output::fields(&[
         ("key", format!("{} ({})", args.name, key.public().describe())),
-        ("private", format!("{} ({})", path.display(), if passphrase.is_some() { "with a passphrase" } else { "no passphrase" })),
+        (
+            "private",
+            format!(
+                "{} ({})",
+                path.display(),
+                if passphrase.is_some() { "with a passphrase" } else { "no passphrase" }
+            ),
+        ),
         ("public", public_path.display().to_string()),
         ("print", fingerprint.to_string()),
         ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
@@ -214,14 +220,18 @@ fn show(args: &ShowArgs, ring: &KeyRing, global: &Global) -> Result<(), Failure>
         return output::print(&format!("{}\n", public_line::format(entry.public(), &entry.comment)));
     }
     let book = MachineBook::load(&settings::home(global)?)?;
-    let users: Vec<&str> =
-        book.iter().filter(|(_, machine)| machine.key.as_deref() == Some(&entry.name)).map(|(name, _)| name).collect();
+    let users: Vec<&str> = book
+        .iter()
+        .filter(|(_, machine)| machine.key.as_deref() == Some(&entry.name))
+        .map(|(name, _)| name)
+        .collect();
     if global.json {
         let mut value = entry_json(&entry);
         value["machines"] = json!(users);
         return output::print_json(&value);
     }
-    let mode = if entry.is_exposed() { "others can read it; chmod 600 mends that" } else { "only you can read it" };
+    let mode =
+        if entry.is_exposed() { "others can read it; chmod 600 mends that" } else { "only you can read it" };
     let mut pairs = vec![
         ("key", entry.name.clone()),
         ("private", format!("{} (mode {:04o}: {mode})", entry.path.display(), entry.mode)),
@@ -264,13 +274,14 @@ fn show_file(path: &Path, line: bool, json: bool) -> Result<(), Failure> {
 }
 
 fn read_key_file(path: &Path) -> Result<(PublicKey, String, String), Failure> {
-    let failed = |error: std::io::Error| {
-        Failure::new(code::LOCAL, format!("cannot read {}: {error}", path.display()))
-    };
+    let failed =
+        |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", path.display()));
     let length = std::fs::metadata(path).map_err(failed)?.len();
     if length <= MAX_FILE_LEN as u64 {
         let text = std::fs::read(path).map_err(failed)?;
-        if let Some(Ok((key, comment))) = std::str::from_utf8(&text).ok().map(|text| public_line::parse(text.trim())) {
+        if let Some(Ok((key, comment))) =
+            std::str::from_utf8(&text).ok().map(|text| public_line::parse(text.trim()))
+        {
             return Ok((key, comment, "one-line public key".into()));
         }
     }

@@ -90,7 +90,10 @@ fn add(args: AddArgs, global: &Global) -> Result<(), Failure> {
     if args.address.contains(['@', ':']) {
         if let Destination::OneOff(typed) = Destination::parse(&args.address)? {
             let twice = |what: &str| {
-                Failure::new(code::USAGE, format!("the {what} is given twice, in the address and as an option"))
+                Failure::new(
+                    code::USAGE,
+                    format!("the {what} is given twice, in the address and as an option"),
+                )
             };
             if machine.port.is_some() && has_port(&args.address) {
                 return Err(twice("port"));
@@ -99,7 +102,8 @@ fn add(args: AddArgs, global: &Global) -> Result<(), Failure> {
                 return Err(twice("user"));
             }
             machine.address = typed.address;
-            machine.port = machine.port.or(Some(typed.port).filter(|port| *port != lantern_book::DEFAULT_SSH_PORT));
+            machine.port =
+                machine.port.or(Some(typed.port).filter(|port| *port != lantern_book::DEFAULT_SSH_PORT));
             machine.user = machine.user.or(typed.user);
         }
     }
@@ -110,7 +114,12 @@ fn add(args: AddArgs, global: &Global) -> Result<(), Failure> {
     if global.json {
         return output::print_json(&machine_json(&args.name, &machine));
     }
-    output::say(&format!("{} is in the book, at {}. Next: lantern shell {}", args.name, machine.place(), args.name));
+    output::say(&format!(
+        "{} is in the book, at {}. Next: lantern shell {}",
+        args.name,
+        machine.place(),
+        args.name
+    ));
     Ok(())
 }
 
@@ -173,7 +182,8 @@ fn show(name: &str, global: &Global) -> Result<(), Failure> {
         return output::print_json(&value);
     }
     let or = |value: &Option<String>, fallback: &str| value.clone().unwrap_or_else(|| fallback.to_owned());
-    let local = settings::local_user().map_or("the local user".into(), |user| format!("{user} (the local user)"));
+    let local =
+        settings::local_user().map_or("the local user".into(), |user| format!("{user} (the local user)"));
     let mut pairs = vec![
         ("machine", name.to_owned()),
         ("address", machine.place()),
@@ -184,7 +194,9 @@ fn show(name: &str, global: &Global) -> Result<(), Failure> {
     ];
     match record {
         None => pairs.push(("trust", "never met".into())),
-        Some(record) => pairs.extend(record.keys.iter().map(|known| ("trust", super::trust::describe(known)))),
+        Some(record) => {
+            pairs.extend(record.keys.iter().map(|known| ("trust", super::trust::describe(known))))
+        }
     }
     pairs.retain(|(_, value)| !value.is_empty());
     output::print(&output::fields(&pairs))

@@ -21,7 +21,8 @@ pub(crate) struct ManualArgs {
 }
 
 pub(crate) fn run(args: &ManualArgs) -> Result<(), Failure> {
-    let failed = |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot write the manual: {error}"));
+    let failed =
+        |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot write the manual: {error}"));
     let mut command = Cli::command();
     command.build();
     match &args.to {

@@ -37,11 +37,13 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
 
 fn exit_codes(json: bool) -> Result<(), Failure> {
     if json {
-        let codes: Vec<_> =
-            code::TABLE.map(|(code, meaning)| serde_json::json!({ "code": code, "meaning": meaning })).to_vec();
+        let codes: Vec<_> = code::TABLE
+            .map(|(code, meaning)| serde_json::json!({ "code": code, "meaning": meaning }))
+            .to_vec();
         return output::print_json(&codes);
     }
-    let mut rows = vec![vec!["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()]];
+    let mut rows =
+        vec![vec!["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()]];
     rows.extend(code::TABLE.map(|(code, meaning)| vec![code.to_string(), meaning.to_owned()]));
     output::print(&output::table(&["CODE", "MEANING"], &rows))
 }

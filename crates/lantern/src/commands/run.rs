@@ -74,7 +74,10 @@ pub(super) fn exit_status(request: &SessionRequest, machine: &str) -> Option<u8>
         SessionRequest::ExitSignal { name, core_dumped, message } => {
             let dumped = if *core_dumped { ", memory dumped" } else { "" };
             let words = if message.is_empty() { String::new() } else { format!(": {message}") };
-            output::say(&format!("on {machine}, it was ended by SIG{}{dumped}{words}", lantern_ssh::neutralize(name, 32)));
+            output::say(&format!(
+                "on {machine}, it was ended by SIG{}{dumped}{words}",
+                lantern_ssh::neutralize(name, 32)
+            ));
             Some(signals::number(name).map_or(code::SIGNAL, |number| 128 + number))
         }
         _ => None,
@@ -101,7 +104,15 @@ impl<'a> Execution<'a> {
         if args.no_input {
             link.send_eof(id);
         }
-        Ok(Self { link, id, input, unsent: Bytes::new(), output: Output::start(), status: None, closed: false })
+        Ok(Self {
+            link,
+            id,
+            input,
+            unsent: Bytes::new(),
+            output: Output::start(),
+            status: None,
+            closed: false,
+        })
     }
 
     async fn finish(mut self) -> Result<u8, Failure> {
@@ -143,7 +154,10 @@ impl<'a> Execution<'a> {
         }
         match self.status {
             Some(status) => Ok(status),
-            None => Err(Failure::new(code::SESSION, format!("{} ended the command without saying how", self.link.machine()))),
+            None => Err(Failure::new(
+                code::SESSION,
+                format!("{} ended the command without saying how", self.link.machine()),
+            )),
         }
     }
 

@@ -171,7 +171,9 @@ impl<'a> Session<'a> {
     fn typed(&mut self, typed: Typed) -> Result<Option<u8>, Failure> {
         match typed {
             Typed::Forward(bytes) => self.unsent.extend_from_slice(&bytes),
-            Typed::Menu => self.tell("e ends the session, z suspends lantern, s shows its state, any other key goes on"),
+            Typed::Menu => {
+                self.tell("e ends the session, z suspends lantern, s shows its state, any other key goes on")
+            }
             Typed::End => {
                 self.tell("ended");
                 self.link.close_channel(self.id);
@@ -211,7 +213,9 @@ impl<'a> Session<'a> {
             ),
             None => "none yet".into(),
         };
-        let round_trip = statistics.round_trip.map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
+        let round_trip = statistics
+            .round_trip
+            .map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
         format!(
             "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, {} key exchanges\nround trip {round_trip}, silent for {} s",
             self.link.machine(),
@@ -228,7 +232,8 @@ impl<'a> Session<'a> {
     /// Back to the local shell, until it continues us.
     fn suspend(&mut self) -> Result<(), Failure> {
         self.raw = None;
-        kill_current_process_group(Signal::TSTP).map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
+        kill_current_process_group(Signal::TSTP)
+            .map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
         self.raw = Some(RawMode::enter()?);
         self.resize()?;
         self.redraw()

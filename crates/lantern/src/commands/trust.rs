@@ -130,7 +130,10 @@ fn list(home: &Home, json: bool) -> Result<(), Failure> {
         output::say("No machine has been met yet.");
         return Ok(());
     }
-    output::print(&output::table(&["MACHINE", "ALGORITHM", "FINGERPRINT", "LAST SEEN", "VERIFIED", "ADDRESS"], &rows))
+    output::print(&output::table(
+        &["MACHINE", "ALGORITHM", "FINGERPRINT", "LAST SEEN", "VERIFIED", "ADDRESS"],
+        &rows,
+    ))
 }
 
 /// What a scan of one machine found.
@@ -144,7 +147,11 @@ fn judge(store: &TrustStore, target: &Target, key: &PublicKey) -> (&'static str,
         TrustVerdict::FirstContact { .. } => ("new", "never met".into()),
         TrustVerdict::Changed { known, belongs_to } => {
             let was: Vec<_> = known.iter().map(|known| known.key.fingerprint().to_string()).collect();
-            let whose = if belongs_to.is_empty() { String::new() } else { format!("; this is the key of {}", belongs_to.join(", ")) };
+            let whose = if belongs_to.is_empty() {
+                String::new()
+            } else {
+                format!("; this is the key of {}", belongs_to.join(", "))
+            };
             ("CHANGED", format!("it was {}{whose}", was.join(", ")))
         }
     }
@@ -157,7 +164,9 @@ async fn scan(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
     let mut probes = Vec::new();
     for target in &targets {
         let (address, port) = (target.address.clone(), target.port);
-        probes.push(tokio::spawn(async move { probe_host_key(&address, port, None, TimeLimits::default()).await }));
+        probes.push(tokio::spawn(async move {
+            probe_host_key(&address, port, None, TimeLimits::default()).await
+        }));
     }
     let (mut rows, mut values, mut status) = (Vec::new(), Vec::new(), 0);
     for (target, probe) in targets.iter().zip(probes) {
@@ -188,7 +197,9 @@ async fn scan(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
     }
     match json {
         true => output::print_json(&values)?,
-        false => output::print(&output::table(&["MACHINE", "STATE", "ALGORITHM", "FINGERPRINT", "DETAIL"], &rows))?,
+        false => {
+            output::print(&output::table(&["MACHINE", "STATE", "ALGORITHM", "FINGERPRINT", "DETAIL"], &rows))?
+        }
     }
     Ok(status)
 }
@@ -208,16 +219,26 @@ async fn accept(home: &Home, args: &AcceptArgs, json: bool) -> Result<(), Failur
         None => {
             let mut ask = TerminalAsk::new(true, None, None);
             let (same_key, same_address) = match &verdict {
-                TrustVerdict::FirstContact { same_key, same_address } => (same_key.clone(), same_address.clone()),
+                TrustVerdict::FirstContact { same_key, same_address } => {
+                    (same_key.clone(), same_address.clone())
+                }
                 TrustVerdict::Changed { known, .. } => {
                     let was: Vec<_> = known.iter().map(describe).collect();
-                    output::warn(&format!("{machine} was known by {}; that will be replaced.", was.join("; ")));
+                    output::warn(&format!(
+                        "{machine} was known by {}; that will be replaced.",
+                        was.join("; ")
+                    ));
                     (Vec::new(), Vec::new())
                 }
                 _ => (Vec::new(), Vec::new()),
             };
-            let contact =
-                FirstContact { machine: &machine, reached_at: target.place(), key: &key, same_key, same_address };
+            let contact = FirstContact {
+                machine: &machine,
+                reached_at: target.place(),
+                key: &key,
+                same_key,
+                same_address,
+            };
             match ask.first_contact(&contact) {
                 HostKeyAnswer::Accept(verified) => verified,
                 HostKeyAnswer::Reject if ask.was_interrupted() => {
@@ -239,7 +260,12 @@ async fn accept(home: &Home, args: &AcceptArgs, json: bool) -> Result<(), Failur
         value["verified"] = json!(verified);
         return output::print_json(&value);
     }
-    output::say(&format!("{} is trusted with {} {} ({verified}).", target.name, key.describe(), key.fingerprint()));
+    output::say(&format!(
+        "{} is trusted with {} {} ({verified}).",
+        target.name,
+        key.describe(),
+        key.fingerprint()
+    ));
     Ok(())
 }
 

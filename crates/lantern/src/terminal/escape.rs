@@ -97,7 +97,11 @@ mod tests {
         assert_eq!(watch.feed(b"\x1e\x1ex\x1e", now).len(), 1, "another key in between starts over");
         watch.feed(b"x", now);
         watch.feed(b"\x1e\x1e", now);
-        assert_eq!(watch.feed(b"\x1e", now + Duration::from_secs(2)), [Typed::Forward(vec![STROKE])], "too slow");
+        assert_eq!(
+            watch.feed(b"\x1e", now + Duration::from_secs(2)),
+            [Typed::Forward(vec![STROKE])],
+            "too slow"
+        );
         let mut off = EscapeWatch::new(false);
         assert_eq!(off.feed(b"\x1e\x1e\x1ee", now), [Typed::Forward(b"\x1e\x1e\x1ee".to_vec())]);
     }

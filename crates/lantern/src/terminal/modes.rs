@@ -63,8 +63,11 @@ const OUTPUT: [(u8, OutputModes); 5] = [
     (opcode::ONLRET, OutputModes::ONLRET),
 ];
 
-const CONTROL: [(u8, ControlModes); 3] =
-    [(opcode::CS8, ControlModes::CS8), (opcode::PARENB, ControlModes::PARENB), (opcode::PARODD, ControlModes::PARODD)];
+const CONTROL: [(u8, ControlModes); 3] = [
+    (opcode::CS8, ControlModes::CS8),
+    (opcode::PARENB, ControlModes::PARENB),
+    (opcode::PARODD, ControlModes::PARODD),
+];
 
 /// The encoded modes of standard input; only the end mark when it is no terminal.
 pub(crate) fn local() -> Vec<u8> {

@@ -23,7 +23,8 @@ impl RawMode {
     /// When standard input is no terminal.
     pub(crate) fn enter() -> Result<Self, Failure> {
         let input = stdin();
-        let failed = |error| Failure::new(code::LOCAL, format!("cannot switch the terminal to raw mode: {error}"));
+        let failed =
+            |error| Failure::new(code::LOCAL, format!("cannot switch the terminal to raw mode: {error}"));
         let saved = tcgetattr(&input).map_err(failed)?;
         let mut raw = saved.clone();
         raw.make_raw();

@@ -99,7 +99,8 @@ impl ClientAuth {
     /// Queues an attempt; it leaves as soon as there are keys, in one flight with them.
     pub(crate) fn attempt(&mut self, attempt: Attempt) -> Result<(), SshError> {
         match self.state {
-            State::Idle => {
+            // RFC 4256 §3.1: a new request abandons a round of questions.
+            State::Idle | State::Answering => {
                 self.state = State::Queued(attempt);
                 Ok(())
             }
@@ -224,7 +225,9 @@ impl ClientAuth {
                 let service = reader.string("service").map_err(SshError::malformed("SERVICE_ACCEPT"))?;
                 match service == AUTH_SERVICE {
                     true => Ok(None),
-                    false => Err(SshError::PeerBroke { rule: "it must accept the service asked for (RFC 4253 §10)" }),
+                    false => Err(SshError::PeerBroke {
+                        rule: "it must accept the service asked for (RFC 4253 §10)",
+                    }),
                 }
             }
             number::USERAUTH_BANNER => {
@@ -233,7 +236,10 @@ impl ClientAuth {
             }
             _ => {
                 let State::ExpectAnswer(sent) = std::mem::replace(&mut self.state, State::Idle) else {
-                    return Err(SshError::Unexpected { expected: "no answer about authentication", met: message });
+                    return Err(SshError::Unexpected {
+                        expected: "no answer about authentication",
+                        met: message,
+                    });
                 };
                 self.handle_answer(message, sent, reader).map(Some)
             }
@@ -259,20 +265,26 @@ impl ClientAuth {
                 let blob = reader.string("public key").map_err(malformed)?;
                 match blob == key.encode() {
                     true => Ok(AuthEvent::PublicKeyAccepted(key)),
-                    false => Err(SshError::PeerBroke { rule: "it must answer about the key asked for (RFC 4252 §7)" }),
+                    false => Err(SshError::PeerBroke {
+                        rule: "it must answer about the key asked for (RFC 4252 §7)",
+                    }),
                 }
             }
             (number::USERAUTH_METHOD, Sent::KeyboardInteractive) => {
-                let prompts = Prompts::decode(reader).map_err(SshError::malformed("USERAUTH_INFO_REQUEST"))?;
+                let prompts =
+                    Prompts::decode(reader).map_err(SshError::malformed("USERAUTH_INFO_REQUEST"))?;
                 debug!(prompts = prompts.prompts.len(), "asked");
                 self.state = State::Answering;
                 Ok(AuthEvent::Prompts(prompts))
             }
             (number::USERAUTH_METHOD, Sent::Password) => {
-                let text = auth::decode_banner(reader).map_err(SshError::malformed("USERAUTH_PASSWD_CHANGEREQ"))?;
+                let text =
+                    auth::decode_banner(reader).map_err(SshError::malformed("USERAUTH_PASSWD_CHANGEREQ"))?;
                 Ok(AuthEvent::PasswordExpired(text))
             }
-            (met, _) => Err(SshError::Unexpected { expected: "an answer to the authentication attempt", met }),
+            (met, _) => {
+                Err(SshError::Unexpected { expected: "an answer to the authentication attempt", met })
+            }
         }
     }
 }

@@ -91,7 +91,11 @@ impl AuthPlan {
                 return PlannedStep::Sign(index);
             }
             if let Some(index) = self.keys.iter().position(|(_, state)| *state == KeyState::Untried) {
-                return if self.keys[index].0.locked { PlannedStep::Query(index) } else { PlannedStep::Sign(index) };
+                return if self.keys[index].0.locked {
+                    PlannedStep::Query(index)
+                } else {
+                    PlannedStep::Sign(index)
+                };
             }
         }
         if self.methods.is_none() {

@@ -69,8 +69,12 @@ enum State {
     ExpectService,
     ExpectRequest,
     /// The caller is deciding; `query` for its answer to one.
-    Deciding { query: Option<(SignatureAlgorithm, PublicKey)> },
-    ExpectAnswers { user: String },
+    Deciding {
+        query: Option<(SignatureAlgorithm, PublicKey)>,
+    },
+    ExpectAnswers {
+        user: String,
+    },
     Done,
 }
 
@@ -129,11 +133,7 @@ impl ServerAuth {
         }
     }
 
-    fn handle_request(
-        &mut self,
-        reader: Reader<'_>,
-        transport: &Transport,
-    ) -> Result<AuthRequest, SshError> {
+    fn handle_request(&mut self, reader: Reader<'_>, transport: &Transport) -> Result<AuthRequest, SshError> {
         self.attempts += 1;
         if self.attempts > MAX_AUTH_ATTEMPTS {
             let limit = u64::from(MAX_AUTH_ATTEMPTS);
@@ -160,9 +160,13 @@ impl ServerAuth {
                                 query = Some((algorithm, key.clone()));
                                 AuthMethod::QueryPublicKey(key)
                             }
-                            Some(signature) => {
-                                verify(&user, algorithm, key, signature, transport.session_id().unwrap_or_default())
-                            }
+                            Some(signature) => verify(
+                                &user,
+                                algorithm,
+                                key,
+                                signature,
+                                transport.session_id().unwrap_or_default(),
+                            ),
                         }
                     }
                     _ => AuthMethod::Unusable,

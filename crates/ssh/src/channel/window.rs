@@ -52,8 +52,8 @@ impl RecvWindow {
     /// Data came in.
     pub(crate) fn on_data(&mut self, bytes: usize) -> Result<(), SshError> {
         let left = u32::try_from(bytes).ok().and_then(|bytes| self.left.checked_sub(bytes));
-        self.left =
-            left.ok_or(SshError::PeerBroke { rule: "it must not send more than the window (RFC 4254 §5.2)" })?;
+        self.left = left
+            .ok_or(SshError::PeerBroke { rule: "it must not send more than the window (RFC 4254 §5.2)" })?;
         Ok(())
     }
 

@@ -24,9 +24,15 @@ pub(crate) struct CtrMac {
 impl CtrMac {
     pub(super) fn new(cipher: CipherAlgorithm, mac: MacAlgorithm, keys: &DirectionKeys) -> Option<Self> {
         let cipher = match cipher {
-            CipherAlgorithm::Aes128Ctr => AesCtr::Aes128(KeyIvInit::new_from_slices(&keys.key, &keys.iv).ok()?),
-            CipherAlgorithm::Aes192Ctr => AesCtr::Aes192(KeyIvInit::new_from_slices(&keys.key, &keys.iv).ok()?),
-            CipherAlgorithm::Aes256Ctr => AesCtr::Aes256(KeyIvInit::new_from_slices(&keys.key, &keys.iv).ok()?),
+            CipherAlgorithm::Aes128Ctr => {
+                AesCtr::Aes128(KeyIvInit::new_from_slices(&keys.key, &keys.iv).ok()?)
+            }
+            CipherAlgorithm::Aes192Ctr => {
+                AesCtr::Aes192(KeyIvInit::new_from_slices(&keys.key, &keys.iv).ok()?)
+            }
+            CipherAlgorithm::Aes256Ctr => {
+                AesCtr::Aes256(KeyIvInit::new_from_slices(&keys.key, &keys.iv).ok()?)
+            }
             _ => return None,
         };
         let hash = if mac.len() == 32 { hmac::HMAC_SHA256 } else { hmac::HMAC_SHA512 };

@@ -65,9 +65,12 @@ impl DhGroup {
         reader.finish().map_err(malformed)?;
         let bits = prime.first().map_or(0, |first| prime.len() * 8 - first.leading_zeros() as usize) as u32;
         if !(MIN_MODULUS_BITS..=MAX_MODULUS_BITS).contains(&bits) {
-            return Err(SshError::PeerBroke { rule: "its group must have 2048 to 8192 bits (RFC 4419 §3, RFC 8270)" });
+            return Err(SshError::PeerBroke {
+                rule: "its group must have 2048 to 8192 bits (RFC 4419 §3, RFC 8270)",
+            });
         }
-        let bad = || SshError::PeerBroke { rule: "its group must have an odd prime and a generator below it" };
+        let bad =
+            || SshError::PeerBroke { rule: "its group must have an odd prime and a generator below it" };
         let precision = bits.next_multiple_of(64);
         let prime = BoxedUint::from_be_slice(prime, precision).map_err(|_| bad())?;
         let prime = prime.into_odd().into_option().ok_or_else(bad)?;

@@ -129,7 +129,6 @@ impl ClientShare {
         put_share(out, self.algorithm, &self.share);
     }
 
-
     /// Agrees with the server's share.
     pub(crate) fn agree(self, server_share: &[u8]) -> Result<SharedSecret, SshError> {
         match self.ephemeral {

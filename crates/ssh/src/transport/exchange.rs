@@ -28,7 +28,10 @@ impl Transport {
             self.start_kex(None)?;
         }
         let Kex::ExpectKexInit(expect) = std::mem::replace(&mut self.kex, Kex::Moving) else {
-            return Err(SshError::Unexpected { expected: "the rest of a key exchange", met: number::KEXINIT });
+            return Err(SshError::Unexpected {
+                expected: "the rest of a key exchange",
+                met: number::KEXINIT,
+            });
         };
         let theirs = KexInit::decode(reader).map_err(SshError::malformed("KEXINIT"))?;
         let (client, server) = match self.role {
@@ -40,7 +43,9 @@ impl Transport {
             self.send_ext_info = negotiate::peer_takes_ext_info(self.role, &theirs);
             self.server_first = server_first(server);
             if self.strict && self.receiver.sequence != 1 {
-                return Err(SshError::PeerBroke { rule: "KEXINIT must be its first packet (strict key exchange)" });
+                return Err(SshError::PeerBroke {
+                    rule: "KEXINIT must be its first packet (strict key exchange)",
+                });
             }
         }
         let algorithms = negotiate::choose(client, server, self.role)?;
@@ -263,7 +268,9 @@ fn verify_host_key(
     let key = PublicKey::decode(reply.host_key).map_err(SshError::HostKey)?;
     let signature = Signature::decode(reply.signature).map_err(SshError::HostKey)?;
     if signature.algorithm != algorithms.host_key || key.key_type() != algorithms.host_key.key_type() {
-        return Err(SshError::HostKey(KeyError::Inconsistent("not the host key algorithm that was agreed on")));
+        return Err(SshError::HostKey(KeyError::Inconsistent(
+            "not the host key algorithm that was agreed on",
+        )));
     }
     key.verify(exchange_hash, &signature).map_err(SshError::HostKey)?;
     Ok(HostKeyVerified { key })

@@ -190,7 +190,10 @@ impl Transport {
         while !matches!(self.kex, Kex::ExpectTrust(_)) {
             let Some(payload) = self.receiver.poll()? else { break };
             if !self.authenticated && self.receiver.bytes_total > MAX_PRE_AUTH_BYTES {
-                return Err(SshError::LimitExceeded { what: "bytes before login", limit: MAX_PRE_AUTH_BYTES });
+                return Err(SshError::LimitExceeded {
+                    what: "bytes before login",
+                    limit: MAX_PRE_AUTH_BYTES,
+                });
             }
             if let Some(event) = self.handle_packet(payload, now)? {
                 return Ok(Some(event));
@@ -226,7 +229,9 @@ impl Transport {
             number::KEXINIT => self.handle_kexinit(&payload, reader).map(|()| None),
             number::NEWKEYS => self.handle_new_keys(reader, now).map(Some),
             number::KEX_FIRST..=number::KEX_LAST => self.handle_kex(message, reader),
-            _ if self.kex.peer_may_send() && self.session_id.is_some() => Ok(Some(TransportEvent::Packet(payload))),
+            _ if self.kex.peer_may_send() && self.session_id.is_some() => {
+                Ok(Some(TransportEvent::Packet(payload)))
+            }
             met => Err(SshError::Unexpected { expected: "a key exchange message", met }),
         }
     }

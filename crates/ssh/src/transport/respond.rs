@@ -33,7 +33,11 @@ impl Transport {
     }
 
     /// The client's share: agree, sign the exchange hash, reply, and switch to the new keys.
-    pub(super) fn respond_to_share(&mut self, state: ExpectShare, reader: Reader<'_>) -> Result<(), SshError> {
+    pub(super) fn respond_to_share(
+        &mut self,
+        state: ExpectShare,
+        reader: Reader<'_>,
+    ) -> Result<(), SshError> {
         let ExpectShare { exchange, group } = state;
         let algorithms = exchange.algorithms;
         let client_share = kex::decode_client_share(reader, algorithms.kex)?;

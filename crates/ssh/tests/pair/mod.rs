@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 
 use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, RandomSource, RsaBits};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, Client, ClientConfig, ClientEvent, Machine, Offer, Server, ServerConfig, ServerEvent,
-    SshError,
+    AuthAnswer, AuthMethod, Client, ClientConfig, ClientEvent, Machine, Offer, Server, ServerConfig,
+    ServerEvent, SshError,
 };
 
 /// A fixed sequence of bytes: tests must not depend on chance.
@@ -236,7 +236,8 @@ impl Pair {
         let done = self.until(|event| matches!(event, ClientEvent::Auth(AuthEvent::Succeeded)).then_some(()));
         assert!(done.is_some(), "login failed: {:?} {:?}", self.client_error, self.server_error);
         let id = self.client.open_session(self.now).unwrap();
-        self.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)).then_some(())).unwrap();
+        self.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)).then_some(()))
+            .unwrap();
         id
     }
 

@@ -1,0 +1,233 @@
+//! Every way to fail before anything runs, each with its own exit code and words.
+
+mod support;
+
+use lantern_harbour::{Fault, LoginRule, MachineSpec, UserSpec};
+use lantern_keys::SecretString;
+use support::{Desk, Outcome, Screen, light, machine};
+
+#[test]
+fn network_failures_are_told_apart() {
+    let desk = Desk::with_key();
+    let spec = |fault| MachineSpec { fault: Some(fault), ..machine("lamp-01", &desk.public_key("harbour")) };
+    let run = |address: &str, status: i32| {
+        let words =
+            ["run", address, "--connect-limit", "1", "--login-limit", "1", "--no-questions", "--", "true"];
+        desk.lantern(&words).expect(status).err
+    };
+    let err = run("keeper@no-such-lamp.invalid:22", 242);
+    assert!(err.contains("no-such-lamp.invalid was not found"), "{err}");
+    let err = run("keeper@127.77.0.200:1", 244);
+    assert!(err.contains("refused") && err.contains("nothing listens"), "{err}");
+    let silent = light(spec(Fault::Silent));
+    let err = run(&format!("keeper@{}", silent.address), 245);
+    assert!(err.contains("waiting for the identification"), "{err}");
+    let other = light(spec(Fault::OtherService("HTTP/1.0 400 Bad Request\r\n\r\n")));
+    let err = run(&format!("keeper@{}", other.address), 246);
+    assert!(err.contains("not an SSH server: it answered \"HTTP/1.0 400 Bad Request\""), "{err}");
+    let corrupt = light(spec(Fault::CorruptAt(1800)));
+    let err = run(&format!("keeper@{}", corrupt.address), 248);
+    assert!(!err.is_empty());
+    let cut = light(spec(Fault::CutAfter(600)));
+    let err = run(&format!("keeper@{}", cut.address), 246);
+    assert!(err.contains("closed the connection during the key exchange"), "{err}");
+}
+
+/// In a network of its own: one with nothing in it, and one whose only device swallows every packet.
+#[test]
+fn no_route_and_no_answer_are_told_apart() {
+    if !support::sshd::available() {
+        return;
+    }
+    let desk = Desk::new();
+    let run_in = |setup: &str, address: &str| -> Outcome {
+        let line = format!(
+            "{setup} exec {} --home home run {address} --connect-limit 1 --no-questions --user keeper -- true",
+            support::binary()
+        );
+        let mut command = std::process::Command::new("unshare");
+        command.args(["--net", "sh", "-c", &line]).current_dir(desk.folder.path());
+        command.output().unwrap().into()
+    };
+    let outcome = run_in("", "127.77.0.1:22").expect(243);
+    assert!(outcome.err.contains("no route to 127.77.0.1:22"), "{}", outcome.err);
+    // One end of a cable, with a neighbor behind the other end that is not there.
+    let swallow = "ip link add v0 type veth peer name v1 && ip addr add 10.77.0.1/24 dev v0 && ip link set v0 up \
+         && ip link set v1 up && ip neigh add 10.77.0.2 lladdr 02:00:00:00:00:02 dev v0;";
+    let outcome = run_in(swallow, "10.77.0.2:22").expect(245);
+    assert!(outcome.err.contains("did not answer within 1 s") && outcome.err.contains("firewall"), "{}", outcome.err);
+}
+
+#[test]
+fn links_that_break_after_login_are_lost_with_what_came_before() {
+    let desk = Desk::with_key();
+    let key = desk.public_key("harbour");
+    let lit = light(MachineSpec { fault: Some(Fault::CutAfter(300_000)), ..machine("lamp-01", &key) });
+    desk.add(&lit);
+    let outcome = desk.lantern(&["run", "lamp-01", "--", "flood", "1000000"]).expect(251);
+    assert!(outcome.err.contains("the connection to lamp-01 was lost"), "{}", outcome.err);
+    assert!(outcome.out.len() > 10_000, "what came before the cut is delivered");
+    assert!(outcome.out.iter().enumerate().all(|(at, byte)| *byte == (at % 251) as u8));
+
+    let lit = light(MachineSpec { fault: Some(Fault::CorruptAt(300_000)), ..machine("lamp-02", &key) });
+    desk.add(&lit);
+    let outcome = desk.lantern(&["run", "lamp-02", "--", "flood", "1000000"]).expect(251);
+    assert!(outcome.err.contains("integrity check"), "{}", outcome.err);
+}
+
+#[test]
+fn a_refused_login_says_as_whom_with_what_and_what_would_do() {
+    let desk = Desk::with_key();
+    desk.lantern_with_input(&["key", "new", "spare", "--passphrase-fd", "0"], b"oil for the lamp\n".to_vec())
+        .expect(0);
+    let stranger = Desk::with_key().public_key("harbour");
+    let lit = light(machine("lamp-01", &stranger));
+    desk.add(&lit);
+    let outcome = desk.lantern(&["run", "lamp-01", "--no-questions", "--", "true"]).expect(249);
+    for wanted in [
+        "lamp-01 did not let keeper in",
+        "the server would take: publickey, password, keyboard-interactive",
+        "key harbour (SHA256:",
+        "key spare (SHA256:",
+        "refused by the server",
+        "password: no password was given",
+        "--user",
+    ] {
+        assert!(outcome.err.contains(wanted), "{wanted}: {}", outcome.err);
+    }
+    // A server that takes the locked key: nobody there to unlock it.
+    let lit = light(machine("lamp-02", &desk.public_key("spare")));
+    desk.add(&lit);
+    let outcome = desk.lantern(&["run", "lamp-02", "--no-questions", "--", "true"]).expect(249);
+    assert!(outcome.err.contains("locked, and no passphrase was given"), "{}", outcome.err);
+    let words = ["run", "lamp-02", "--passphrase-fd", "0", "--no-input", "--", "whoami"];
+    assert_eq!(desk.lantern_with_input(&words, b"oil for the lamp\n".to_vec()).expect(0).text(), "keeper\n");
+}
+
+#[test]
+fn passphrase_password_and_code_are_asked_at_the_terminal_without_echo() {
+    let desk = Desk::new();
+    let mut screen = Screen::open(&desk, &["key", "new", "harbour"]);
+    for (question, answer) in [
+        ("Passphrase for the new key harbour:", "first light"),
+        ("The same again:", "first lamp"),
+        ("They differ", ""),
+        ("An empty one protects nothing", "first light"),
+        ("The same again:", "first light"),
+    ] {
+        screen.wait_for(question);
+        std::thread::sleep(std::time::Duration::from_millis(150));
+        screen.send(&format!("{answer}\r"));
+    }
+    assert_eq!(screen.wait_for_exit(), 0);
+    assert!(!screen.text().contains("first light"), "{}", screen.text());
+
+    let mut keeper = UserSpec::new("keeper", Some("low visibility"), vec![desk.public_key("harbour")]);
+    keeper.rule = LoginRule::InTurn(vec!["publickey", "password", "keyboard-interactive"]);
+    keeper.code = Some(SecretString::new("2718".into()));
+    let lit = light(MachineSpec {
+        users: vec![keeper],
+        banner: Some("Keepers only\x1b[2J\n".into()),
+        ..MachineSpec::new("foghorn", 1).unwrap()
+    });
+    desk.add(&lit);
+    let mut screen = Screen::open(&desk, &["run", "foghorn", "--", "whoami"]);
+    for (question, answer) in [
+        ("Passphrase of the key harbour:", "wrong"),
+        ("That did not open it.", "first light"),
+        ("Password of keeper on foghorn:", "high visibility"),
+        ("That was not it.", "low visibility"),
+        ("[foghorn] Password:", "low visibility"),
+        ("[foghorn] Code on the lamp room door:", "2718"),
+    ] {
+        screen.wait_for(question);
+        screen.send(&format!("{answer}\r"));
+    }
+    assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
+    let text = screen.wait_for("2718\nkeeper");
+    assert!(text.contains("Keepers only␛[2J"), "{text}");
+    assert!(!text.contains("visibility") && text.contains("2718"), "{text}");
+    assert!(screen.is_cooked());
+}
+
+#[test]
+fn an_expired_password_is_changed_on_the_way_in() {
+    let desk = Desk::new();
+    let mut keeper = UserSpec::new("keeper", Some("low visibility"), vec![]);
+    keeper.rule = LoginRule::AnyOf(vec!["password"]);
+    keeper.password_expired = true;
+    let lit = light(MachineSpec { users: vec![keeper], ..MachineSpec::new("lamp-01", 1).unwrap() });
+    desk.add(&lit);
+    let mut screen = Screen::open(&desk, &["run", "lamp-01", "--", "whoami"]);
+    for (question, answer) in [
+        ("Password of keeper", "low visibility"),
+        ("older than the lamp", "clear night"),
+        ("The same again:", "clear night"),
+    ] {
+        screen.wait_for(question);
+        screen.send(&format!("{answer}\r"));
+    }
+    assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
+}
+
+#[test]
+fn no_secret_reaches_the_log() {
+    let desk = Desk::new();
+    desk.lantern_with_input(
+        &["key", "new", "harbour", "--passphrase-fd", "0"],
+        b"oil for the lamp\n".to_vec(),
+    )
+    .expect(0);
+    let mut keeper = UserSpec::new("keeper", Some("low visibility"), vec![desk.public_key("harbour")]);
+    keeper.rule = LoginRule::InTurn(vec!["publickey", "password"]);
+    let lit = light(MachineSpec { users: vec![keeper], ..MachineSpec::new("lamp-01", 1).unwrap() });
+    desk.add(&lit);
+    let passphrase = desk.folder.path().join("passphrase");
+    std::fs::write(&passphrase, "oil for the lamp\n").unwrap();
+    let shell = format!(
+        "exec {} run lamp-01 -vv --log log --passphrase-fd 3 --password-fd 4 --no-input -- whoami 3<{} 4<<EOF\nlow visibility\nEOF",
+        support::binary(),
+        passphrase.display()
+    );
+    let mut command = std::process::Command::new("sh");
+    command.arg("-c").arg(shell).env_clear().env("LANTERN_HOME", desk.home()).current_dir(desk.folder.path());
+    let outcome: support::Outcome = command.output().unwrap().into();
+    let outcome = outcome.expect(0);
+    let log = std::fs::read_to_string(desk.folder.path().join("log")).unwrap();
+    for text in [&log, &outcome.err] {
+        assert!(text.contains("trying a key") && text.contains("trying a password"), "{text}");
+        assert!(!text.contains("oil for") && !text.contains("visibility"), "{text}");
+    }
+}
+
+#[test]
+fn local_failures_name_the_file_and_the_remedy() {
+    let desk = Desk::new();
+    let outcome = desk.without_terminal(&["key", "new", "harbour"]).expect(241);
+    assert!(
+        outcome.err.contains("--passphrase-fd") && outcome.err.contains("--no-passphrase"),
+        "{}",
+        outcome.err
+    );
+    desk.lantern(&["key", "new", "harbour", "--no-passphrase"]).expect(0);
+    let outcome = desk.lantern(&["key", "new", "harbour", "--no-passphrase"]).expect(241);
+    assert!(outcome.err.contains("exists already"), "{}", outcome.err);
+    let outcome = desk.lantern(&["key", "show", "harbor"]).expect(241);
+    assert!(outcome.err.contains("did you mean `harbour`?"), "{}", outcome.err);
+    let outcome = desk.lantern(&["shell", "lamp-09"]).expect(241);
+    assert!(outcome.err.contains("needs a terminal") || outcome.err.contains("lamp-09"), "{}", outcome.err);
+    let outcome = desk.lantern(&["run", "lamp-09", "--", "x"]).expect(241);
+    assert!(outcome.err.contains("lantern machine add lamp-09"), "{}", outcome.err);
+    let outcome = desk.lantern(&["run"]).expect(240);
+    assert!(outcome.err.contains("Usage"), "{}", outcome.err);
+    let outcome = desk.lantern(&["machine", "add", "lamp-01", "192.0.2.1", "--key", "none-such"]).expect(241);
+    assert!(outcome.err.contains("no key is called"), "{}", outcome.err);
+    let full = std::fs::File::options().write(true).open("/dev/full").unwrap();
+    let outcome: support::Outcome = desk.command(&["key", "list"]).stdout(full).output().unwrap().into();
+    assert_eq!(outcome.status, 241);
+    assert!(outcome.err.contains("No space left"), "{}", outcome.err);
+    // A book in a place that cannot be written.
+    let outcome =
+        desk.lantern(&["--home", "/proc/lantern", "machine", "add", "lamp-01", "192.0.2.1"]).expect(241);
+    assert!(outcome.err.contains("/proc/lantern"), "{}", outcome.err);
+}

@@ -1,0 +1,126 @@
+//! Trust as a person meets it: first contact at a terminal and without one, moved machines, changed keys.
+
+mod support;
+
+use lantern_harbour::MachineSpec;
+use support::{Desk, Screen, light, machine};
+
+const QUESTION: &str = "Type yes to trust it, or paste the fingerprint";
+
+#[test]
+fn first_contact_shows_the_key_and_takes_yes_in_full_or_the_pasted_fingerprint() {
+    let desk = Desk::with_key();
+    let key = desk.public_key("harbour");
+    for (answer, accepted, verified) in [
+        ("yes".to_owned(), true, "accepted"),
+        ("y".to_owned(), false, ""),
+        ("no".to_owned(), false, ""),
+        ("FINGERPRINT".to_owned(), true, "pasted"),
+        ("SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned(), false, ""),
+        ("\x03".to_owned(), false, "interrupted"),
+    ] {
+        let lit = light(machine("lamp-01", &key));
+        let answer = answer.replace("FINGERPRINT", &lit.fingerprint);
+        let address = format!("keeper@{}", lit.address);
+        let mut screen = Screen::open(&desk, &["run", &address, "--", "hostname"]);
+        let text = screen.wait_for(QUESTION);
+        assert!(text.contains(&lit.fingerprint) && text.contains(&lit.address.to_string()), "{text}");
+        assert!(text.contains("Ed25519") && text.contains("lantern key show"), "{text}");
+        screen.send(&format!("{answer}\r"));
+        if answer == "y" {
+            screen.wait_for("Neither yes in full");
+            screen.send("\r");
+        }
+        let expected = if accepted {
+            0
+        } else if verified == "interrupted" {
+            252
+        } else {
+            248
+        };
+        assert_eq!(screen.wait_for_exit(), expected, "{answer}: {}", screen.text());
+        let trust = desk.lantern(&["trust", "list", "--json"]).expect(0);
+        assert_eq!(trust.text().contains(&lit.fingerprint), accepted, "{answer}");
+        if accepted {
+            assert!(trust.text().contains(&format!("\"verified\": \"{verified}\"")), "{}", trust.text());
+            screen.wait_for("lamp-01");
+            // From now on nobody is asked.
+            desk.lantern(&["run", &address, "--", "true_or_not"]).expect(127);
+        }
+        desk.lantern(&["trust", "forget", &lit.address.to_string()]).expect(0);
+    }
+}
+
+#[test]
+fn without_a_terminal_the_answer_is_no_and_expect_is_the_way() {
+    let desk = Desk::with_key();
+    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    let address = format!("keeper@{}", lit.address);
+    for outcome in [
+        desk.without_terminal(&["run", &address, "--", "whoami"]),
+        desk.lantern(&["run", &address, "--no-questions", "--", "whoami"]),
+    ] {
+        let outcome = outcome.expect(248);
+        assert!(
+            outcome
+                .err
+                .contains(&format!("lantern trust accept {} --expect {}", lit.address, lit.fingerprint)),
+            "{}",
+            outcome.err
+        );
+    }
+    let wrong = "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA";
+    let outcome = desk.lantern(&["run", &address, "--expect", wrong, "--", "whoami"]).expect(248);
+    assert!(outcome.err.contains(wrong) && outcome.err.contains(&lit.fingerprint), "{}", outcome.err);
+    desk.lantern(&["run", &address, "--expect", &lit.fingerprint, "--", "whoami"]).expect(0);
+    // An expectation counts for a known machine too.
+    desk.lantern(&["run", &address, "--expect", wrong, "--", "whoami"]).expect(248);
+}
+
+#[test]
+fn a_changed_key_stops_everything_and_says_whose_it_is() {
+    let desk = Desk::with_key();
+    let key = desk.public_key("harbour");
+    let (one, two) = (light(machine("lamp-01", &key)), light(machine("lamp-02", &key)));
+    desk.add(&one);
+    desk.add(&two);
+    desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
+    // lamp-01 now leads to lamp-02, as after a mix-up of addresses.
+    desk.lantern(&["machine", "remove", "lamp-01"]).expect(0);
+    desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", two.address)]).expect(0);
+    let outcome = desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(248);
+    for wanted in [
+        "HAS CHANGED",
+        &one.fingerprint,
+        &two.fingerprint,
+        "known as the key of lamp-02",
+        "trust accept lamp-01 --expect",
+    ] {
+        assert!(outcome.err.contains(wanted), "{wanted}: {}", outcome.err);
+    }
+    assert!(outcome.out.is_empty());
+    let scan = desk.lantern(&["trust", "scan", "lamp-01", "lamp-02"]).expect(248);
+    assert!(scan.text().contains("CHANGED") && scan.text().contains("as it was"), "{}", scan.text());
+    // After checking, the way that the message says.
+    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &two.fingerprint]).expect(0);
+    assert_eq!(desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0).text(), "lamp-02\n");
+}
+
+#[test]
+fn a_machine_that_moved_is_a_note_and_no_alarm() {
+    let desk = Desk::with_key();
+    let spec = machine("lamp-01", &desk.public_key("harbour"));
+    let before = light(spec.clone());
+    desk.add(&before);
+    desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
+    let moved = light(MachineSpec { address: "127.77.0.99".parse().unwrap(), ..spec });
+    desk.lantern(&["machine", "remove", "lamp-01"]).expect(0);
+    desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", moved.address)]).expect(0);
+    let outcome = desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
+    assert!(
+        outcome.err.contains("has moved from") && outcome.err.contains(&before.address.to_string()),
+        "{}",
+        outcome.err
+    );
+    assert_eq!(desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0).err, "", "told once");
+}

@@ -1,0 +1,256 @@
+//! `run`, `shell` and the small commands, on simulated machines.
+
+mod support;
+
+use std::io::Read;
+use std::time::{Duration, Instant};
+
+use lantern_harbour::{Fault, MachineSpec};
+use rustix::process::{Pid, Signal, kill_process};
+use support::{Desk, Lit, Outcome, Screen, light, machine};
+
+/// A desk with a machine that it knows and trusts.
+fn desk_and_machine() -> (Desk, Lit) {
+    let desk = Desk::with_key();
+    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    desk.add(&lit);
+    (desk, lit)
+}
+
+#[test]
+fn run_is_binary_safe_and_passes_on_how_it_ended() {
+    let (desk, _lit) = desk_and_machine();
+    let data = support::noise(3_000_000);
+    assert!(desk.lantern_with_input(&["run", "lamp-01", "--", "mirror"], data.clone()).expect(0).out == data);
+    let flood = desk.lantern(&["run", "lamp-01", "--", "flood", "20000000"]).expect(0);
+    assert!(
+        flood.out.len() == 20_000_000
+            && flood.out.iter().enumerate().all(|(at, byte)| *byte == (at % 251) as u8)
+    );
+    let failed = desk.lantern(&["run", "lamp-01", "--", "fail", "42"]).expect(42);
+    assert_eq!((failed.text(), failed.err.as_str()), ("", "the lamp is out of oil\n"));
+    let crashed = desk.lantern(&["run", "lamp-01", "--", "crash"]).expect(128 + 11);
+    assert!(crashed.err.contains("SIGSEGV"), "{}", crashed.err);
+    desk.lantern(&["run", "lamp-01", "--", "fail", "100000"]).expect(255);
+}
+
+#[test]
+fn ctrl_c_is_passed_on_and_twice_ends_it() {
+    let (desk, _lit) = desk_and_machine();
+    let started = |program: &str| {
+        let child = desk.command(&["run", "lamp-01", "--no-input", "--", program]).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(700));
+        child
+    };
+    let child = started("wait");
+    kill_process(Pid::from_child(&child), Signal::INT).unwrap();
+    let outcome: Outcome = child.wait_with_output().unwrap().into();
+    assert_eq!(outcome.status, 128 + 2, "{}", outcome.err);
+    assert!(outcome.err.contains("woken by a signal"), "{}", outcome.err);
+
+    // A program that ignores signals: the panel needs a terminal, so checksum of an endless input serves.
+    let mut child = desk
+        .command(&["run", "lamp-01", "--", "checksum"])
+        .stdin(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    kill_process(Pid::from_child(&child), Signal::TERM).unwrap();
+    let start = Instant::now();
+    assert_eq!(child.wait().unwrap().code(), Some(128 + 15));
+    assert!(start.elapsed() < Duration::from_secs(10));
+
+    // A machine that says nothing any more: the first stroke goes nowhere, the second one ends it.
+    let stalled = light(MachineSpec {
+        fault: Some(Fault::StallAfter(2500)),
+        ..machine("lamp-02", &desk.public_key("harbour"))
+    });
+    desk.add(&stalled);
+    let child = desk.command(&["run", "lamp-02", "--no-input", "--", "flood", "100000"]).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    kill_process(Pid::from_child(&child), Signal::INT).unwrap();
+    std::thread::sleep(Duration::from_millis(200));
+    kill_process(Pid::from_child(&child), Signal::INT).unwrap();
+    let outcome: Outcome = child.wait_with_output().unwrap().into();
+    assert_eq!(outcome.status, 252, "{}", outcome.err);
+}
+
+#[test]
+fn a_reader_that_leaves_ends_it_quietly() {
+    let (desk, _lit) = desk_and_machine();
+    let mut child = desk.command(&["run", "lamp-01", "--", "flood", "900000000"]).spawn().unwrap();
+    let mut some = [0; 10];
+    child.stdout.as_mut().unwrap().read_exact(&mut some).unwrap();
+    drop(child.stdout.take());
+    let outcome: Outcome = child.wait_with_output().unwrap().into();
+    assert_eq!((outcome.status, outcome.err.as_str()), (141, ""));
+}
+
+#[test]
+fn slow_output_arrives_as_it_is_written() {
+    let (desk, _lit) = desk_and_machine();
+    let mut child = desk.command(&["run", "lamp-01", "--no-input", "--", "slow", "8"]).spawn().unwrap();
+    let mut first = [0; 8];
+    child.stdout.as_mut().unwrap().read_exact(&mut first).unwrap();
+    assert_eq!(&first, b"flash 1\n");
+    assert!(child.try_wait().unwrap().is_none(), "the first line comes before the last is written");
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+}
+
+#[test]
+fn a_shell_runs_a_full_screen_program_follows_the_size_and_ends_clean() {
+    let (desk, _lit) = desk_and_machine();
+    let mut screen = Screen::open(&desk, &["shell", "lamp-01"]);
+    screen.wait_for("keeper@lamp-01 ~ %");
+    assert!(!screen.is_cooked());
+    screen.send("cat notice.txt\r");
+    screen.wait_for("Låmp øil is délivered on the first of the month — keep the pier clear. 灯台");
+    screen.send("panel\r");
+    let text = screen.wait_for("100 columns, 24 rows");
+    assert!(text.starts_with("┌ lamp room of lamp-01 ─") && text.trim_end().ends_with('┘'), "{text}");
+    screen.resize(30, 80);
+    screen.wait_for("80 columns, 30 rows");
+    screen.send("xxq");
+    screen.wait_until("the prompt again", |text| text.contains("panel") && text.trim_end().ends_with('%'));
+    screen.send("slow 50\r");
+    screen.wait_for("flash 2");
+    screen.send("\x03");
+    screen.wait_for("ended by INT");
+    screen.send("exit 6\r");
+    assert_eq!(screen.wait_for_exit(), 6);
+    assert!(screen.is_cooked());
+}
+
+#[test]
+fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
+    let (desk, _lit) = desk_and_machine();
+    let mut screen = Screen::open(&desk, &["shell", "lamp-01"]);
+    screen.wait_for("keeper@lamp-01 ~ %");
+    screen.send("\x1e\x1e\x1e");
+    screen.wait_for("e ends the session");
+    screen.send("s");
+    let text = screen.wait_for("round trip");
+    assert!(text.contains("mlkem768x25519-sha256 (quantum-safe)") && text.contains("strict"), "{text}");
+    screen.send("\x1e\x1e\x1e");
+    screen.send("e");
+    assert_eq!(screen.wait_for_exit(), 252);
+    assert!(screen.is_cooked());
+
+    let mut screen = Screen::open(&desk, &["shell", "lamp-01", "--no-escape"]);
+    screen.wait_for("keeper@lamp-01 ~ %");
+    screen.send("\x1e\x1e\x1eexit\r");
+    std::thread::sleep(Duration::from_millis(300));
+    assert!(!screen.text().contains("e ends the session"), "{}", screen.text());
+    screen.send("\x03exit 7\r");
+    assert_eq!(screen.wait_for_exit(), 7);
+
+    // From a shell with job control: suspended, the terminal is the shell's; continued, it is ours.
+    let mut screen = Screen::open_program(&desk, "/bin/bash", &["--norc", "-i"]);
+    screen.send(&format!("PS1='here> '\r{} shell lamp-01\r", support::binary()));
+    screen.wait_for("keeper@lamp-01 ~ %");
+    screen.send("\x1e\x1e\x1e");
+    screen.wait_for("e ends the session");
+    screen.send("z");
+    screen.wait_for("Stopped");
+    screen.send("echo cooked $((40+2))\r");
+    screen.wait_for("cooked 42");
+    screen.send("fg\r");
+    std::thread::sleep(Duration::from_millis(300));
+    screen.send("hostname\r");
+    screen.wait_for("hostname\nlamp-01");
+    screen.send("exit\r");
+    screen.wait_until("the outer shell", |text| text.trim_end().ends_with("here>"));
+    screen.send("exit\r");
+    screen.wait_for_exit();
+}
+
+#[test]
+fn the_terminal_is_put_back_when_killed_and_when_the_link_dies() {
+    let (desk, _lit) = desk_and_machine();
+    for (signal, status) in [(Signal::TERM, 128 + 15), (Signal::HUP, 128 + 1)] {
+        let mut screen = Screen::open(&desk, &["shell", "lamp-01"]);
+        screen.wait_for("keeper@lamp-01 ~ %");
+        screen.signal(signal);
+        assert_eq!(screen.wait_for_exit(), status);
+        assert!(screen.is_cooked());
+    }
+    let lit = light(MachineSpec {
+        fault: Some(Fault::CutAfter(6000)),
+        ..machine("lamp-02", &desk.public_key("harbour"))
+    });
+    desk.add(&lit);
+    let mut screen = Screen::open(&desk, &["shell", "lamp-02"]);
+    screen.wait_for("keeper@lamp-02 ~ %");
+    screen.send("count 1000\r");
+    assert_eq!(screen.wait_for_exit(), 251);
+    screen.wait_for("was lost");
+    assert!(screen.is_cooked());
+}
+
+#[test]
+fn json_has_the_documented_shape_and_listings_are_aligned() {
+    let (desk, lit) = desk_and_machine();
+    let json = |words: &[&str]| -> serde_json::Value {
+        serde_json::from_str(desk.lantern(words).expect(0).text()).unwrap()
+    };
+    let keys = json(&["key", "list", "--json"]);
+    assert_eq!(keys[0]["name"], "harbour");
+    for field in
+        ["algorithm", "fingerprint", "flags", "line", "passphrase", "container", "made", "mode", "exposed"]
+    {
+        assert!(!keys[0][field].is_null(), "{field}: {keys}");
+    }
+    let machine = json(&["machine", "show", "lamp-01", "--json"]);
+    assert_eq!(machine["host_keys"][0]["fingerprint"], lit.fingerprint.as_str());
+    assert_eq!(machine["host_keys"][0]["verified"], "expected");
+    assert_eq!(json(&["machine", "list", "--json"])[0]["port"], lit.address.port());
+    assert_eq!(json(&["trust", "list", "--json"])[0]["machine"], "lamp-01");
+    assert_eq!(json(&["trust", "scan", "lamp-01", "--json"])[0]["state"], "known");
+    assert_eq!(json(&["exit-codes", "--json"])[0]["code"], 240);
+    let text = desk.lantern(&["machine", "list"]).expect(0);
+    let lines: Vec<_> = text.text().lines().collect();
+    assert_eq!(lines[0].find("ADDRESS"), lines[1].find("127.77"), "{}", text.text());
+    assert!(desk.lantern(&["machine", "show", "lamp-01"]).expect(0).text().contains("fingerprint expected"));
+}
+
+#[test]
+fn help_has_examples_everywhere_and_completions_and_manual_are_made() {
+    let desk = Desk::new();
+    for words in [
+        &["--help"][..],
+        &["key", "new", "--help"],
+        &["key", "show", "--help"],
+        &["machine", "add", "--help"],
+        &["machine", "list", "--help"],
+        &["trust", "scan", "--help"],
+        &["trust", "accept", "--help"],
+        &["shell", "--help"],
+        &["run", "--help"],
+        &["demo", "--help"],
+        &["completions", "--help"],
+        &["manual", "--help"],
+    ] {
+        let help = desk.lantern(words).expect(0);
+        assert!(help.text().contains("Examples:") && help.text().contains("lantern "), "{words:?}");
+        assert!(help.text().lines().all(|line| line.chars().count() <= 110), "{words:?}: {}", help.text());
+    }
+    for shell in ["bash", "zsh", "fish"] {
+        assert!(desk.lantern(&["completions", shell]).expect(0).text().contains("lantern"));
+    }
+    desk.lantern(&["manual", "--to", "pages"]).expect(0);
+    let page = std::fs::read_to_string(desk.folder.path().join("pages/lantern-key-new.1")).unwrap();
+    assert!(page.contains(".TH lantern") && page.contains("passphrase"), "{page}");
+    assert!(desk.lantern(&["manual"]).expect(0).text().contains(".TH"));
+}
+
+#[test]
+fn the_demo_walks_through_and_leaves_nothing_behind() {
+    let desk = Desk::new();
+    let mut command = desk.command(&["demo"]);
+    command.env("TMPDIR", desk.folder.path());
+    let outcome: Outcome = command.output().unwrap().into();
+    let outcome = outcome.expect(0);
+    assert!(outcome.err.contains("HAS CHANGED") && outcome.text().contains("keeper\n"), "{}", outcome.err);
+    let left: Vec<_> = std::fs::read_dir(desk.folder.path()).unwrap().collect();
+    assert!(left.is_empty(), "{left:?}");
+}

@@ -1,0 +1,111 @@
+//! The real SSH server of Debian's openssh-server, on loopback, with host keys that lantern made.
+
+use std::fs;
+use std::net::{TcpListener, TcpStream};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use std::{env, thread};
+
+use super::{Desk, PATIENCE};
+
+const SERVER: &str = "/usr/sbin/sshd";
+/// A throw-away user with a password, made once.
+pub const USER: &str = "lampkeeper";
+pub const PASSWORD: &str = "brass and glass";
+
+/// A running server; ends when dropped.
+pub struct Sshd {
+    child: Child,
+    pub port: u16,
+    /// One-off destination.
+    pub address: String,
+}
+
+impl Drop for Sshd {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Whether the real server can be used here. Without root, or without the package, tests that need it are skipped
+/// loudly; in CI that is a failure.
+pub fn available() -> bool {
+    let root = rustix::process::geteuid().is_root();
+    if Path::new(SERVER).exists() && root {
+        return true;
+    }
+    let why = if root { "/usr/sbin/sshd is not installed" } else { "not root" };
+    assert!(env::var_os("CI").is_none(), "the real SSH server is needed in CI: {why}");
+    eprintln!("\n*** SKIPPED: a test against the real SSH server ({why}); run ./test.sh as root ***\n");
+    false
+}
+
+/// Makes the throw-away user, once for all tests of a process; other processes may do the same.
+pub fn make_user() {
+    let known = Command::new("id").arg(USER).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+    if !known.success() {
+        let _ = Command::new("useradd")
+            .args(["--create-home", "--shell", "/bin/bash", USER])
+            .stderr(Stdio::null())
+            .status();
+    }
+    let mut child = Command::new("chpasswd").stdin(Stdio::piped()).spawn().unwrap();
+    use std::io::Write;
+    child.stdin.take().unwrap().write_all(format!("{USER}:{PASSWORD}\n").as_bytes()).unwrap();
+    assert!(child.wait().unwrap().success());
+    // Whoever logs in gets a shell at once, without a message of the day.
+    let _ = fs::write(format!("/home/{USER}/.hushlogin"), "");
+    let _ = fs::write(format!("/home/{USER}/.bashrc"), "PS1='ready> '\n");
+}
+
+impl Sshd {
+    /// Starts a server whose only host key is `host_key` of the desk's ring and which lets in the desk's key
+    /// `harbour`; `config` has further lines.
+    pub fn start(desk: &Desk, host_key: &str, config: &str) -> Self {
+        let _ = fs::create_dir_all("/run/sshd");
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let folder = desk.folder.path().join(format!("sshd-{port}"));
+        fs::create_dir(&folder).unwrap();
+        let keys = folder.join("authorized");
+        fs::write(&keys, desk.lantern(&["key", "show", "harbour", "--line"]).expect(0).out).unwrap();
+        let file = folder.join("config");
+        let host_key = desk.home().join(format!("keys/{host_key}.key"));
+        // The first value of a keyword counts: the test's own come first.
+        let text = format!(
+            "{config}\nPort {port}\nListenAddress 127.0.0.1\nHostKey {}\nAuthorizedKeysFile {}\nStrictModes no\nUsePAM yes\nPidFile none\nPrintMotd no\nPermitRootLogin yes\nMaxStartups 100\nAcceptEnv LANG\nLogLevel ERROR\n",
+            host_key.display(),
+            keys.display(),
+        );
+        fs::write(&file, text).unwrap();
+        let log = fs::File::create(folder.join("log")).unwrap();
+        let child = Command::new(SERVER)
+            .args(["-D", "-e", "-f"])
+            .arg(&file)
+            .stdin(Stdio::null())
+            .stderr(log)
+            .spawn()
+            .unwrap();
+        let server = Self { child, port, address: format!("{USER}@127.0.0.1:{port}") };
+        let start = Instant::now();
+        while TcpStream::connect(("127.0.0.1", port)).is_err() {
+            let log = fs::read_to_string(folder.join("log")).unwrap_or_default();
+            assert!(start.elapsed() < PATIENCE, "the server does not start: {log}");
+            thread::sleep(Duration::from_millis(20));
+        }
+        server
+    }
+
+    /// Names that the server offers for a setting, by its own account.
+    pub fn offers(desk: &Desk, setting: &str) -> Vec<String> {
+        let _ = fs::create_dir_all("/run/sshd");
+        let host_key = desk.home().join("keys/host.key");
+        let file = desk.folder.path().join("probe");
+        fs::write(&file, format!("HostKey {}\n", host_key.display())).unwrap();
+        let output = Command::new(SERVER).args(["-T", "-f"]).arg(file).output().unwrap();
+        let text = String::from_utf8(output.stdout).unwrap();
+        let line = text.lines().find_map(|line| line.strip_prefix(&format!("{setting} "))).unwrap();
+        line.split(',').map(str::to_owned).collect()
+    }
+}
