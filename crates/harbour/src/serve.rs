@@ -175,10 +175,10 @@ impl Visit {
     }
 
     fn log_in(&mut self, request: AuthRequest, server: &mut Server) -> Result<(), PumpError> {
-        if !std::mem::replace(&mut self.greeted, true) {
-            if let Some(banner) = &self.spec.banner {
-                server.banner(banner)?;
-            }
+        if !std::mem::replace(&mut self.greeted, true)
+            && let Some(banner) = &self.spec.banner
+        {
+            server.banner(banner)?;
         }
         // RFC 4252 §5: a change of user starts over.
         if self.user.as_ref().is_none_or(|user| user.name != request.user) {

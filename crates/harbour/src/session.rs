@@ -93,21 +93,23 @@ impl Session {
                 break;
             }
         }
-        if self.io.out.is_empty() && self.io.err.is_empty() && !self.finished {
-            if let Some(exit) = self.exit.take() {
-                self.finished = true;
-                let request = match exit {
-                    Exit::Status(status) => SessionRequest::ExitStatus(status),
-                    Exit::Signal(name) => SessionRequest::ExitSignal {
-                        name: name.into(),
-                        core_dumped: false,
-                        message: String::new(),
-                    },
-                };
-                server.channel_request(self.id, &request)?;
-                server.channel_eof(self.id)?;
-                server.channel_close(self.id)?;
-            }
+        if self.io.out.is_empty()
+            && self.io.err.is_empty()
+            && !self.finished
+            && let Some(exit) = self.exit.take()
+        {
+            self.finished = true;
+            let request = match exit {
+                Exit::Status(status) => SessionRequest::ExitStatus(status),
+                Exit::Signal(name) => SessionRequest::ExitSignal {
+                    name: name.into(),
+                    core_dumped: false,
+                    message: String::new(),
+                },
+            };
+            server.channel_request(self.id, &request)?;
+            server.channel_eof(self.id)?;
+            server.channel_close(self.id)?;
         }
         Ok(())
     }

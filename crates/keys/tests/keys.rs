@@ -1,5 +1,8 @@
 //! Keys as callers use them: made, written down, read back, signed with; and what happens to damaged ones.
 
+// A test that cannot go on says so by panicking.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
+
 use lantern_keys::container::{Sealed, openssh_key_v1};
 use lantern_keys::{
     KeyAlgorithm, KeyError, PrivateKey, PublicKey, RsaBits, SecretString, SystemRandom, public_line,

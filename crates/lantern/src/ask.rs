@@ -154,12 +154,11 @@ impl Ask for TerminalAsk {
 
     fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>> {
         // A ready-made password answers a single hidden question, which is how many servers ask for it.
-        if let [only] = prompts.prompts.as_slice() {
-            if !only.echo {
-                if let Some(secret) = self.password.take() {
-                    return Some(vec![secret]);
-                }
-            }
+        if let [only] = prompts.prompts.as_slice()
+            && !only.echo
+            && let Some(secret) = self.password.take()
+        {
+            return Some(vec![secret]);
         }
         if prompts.prompts.is_empty() {
             return Some(Vec::new());

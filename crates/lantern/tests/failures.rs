@@ -1,5 +1,8 @@
 //! Every way to fail before anything runs, each with its own exit code and words.
 
+// A test that cannot go on says so by panicking.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
+
 mod support;
 
 use lantern_harbour::{Fault, LoginRule, MachineSpec, UserSpec};
@@ -55,7 +58,11 @@ fn no_route_and_no_answer_are_told_apart() {
     let swallow = "ip link add v0 type veth peer name v1 && ip addr add 10.77.0.1/24 dev v0 && ip link set v0 up \
          && ip link set v1 up && ip neigh add 10.77.0.2 lladdr 02:00:00:00:00:02 dev v0;";
     let outcome = run_in(swallow, "10.77.0.2:22").expect(245);
-    assert!(outcome.err.contains("did not answer within 1 s") && outcome.err.contains("firewall"), "{}", outcome.err);
+    assert!(
+        outcome.err.contains("did not answer within 1 s") && outcome.err.contains("firewall"),
+        "{}",
+        outcome.err
+    );
 }
 
 #[test]

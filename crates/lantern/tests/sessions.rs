@@ -1,5 +1,8 @@
 //! `run`, `shell` and the small commands, on simulated machines.
 
+// A test that cannot go on says so by panicking.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
+
 mod support;
 
 use std::io::Read;

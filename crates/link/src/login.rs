@@ -256,17 +256,17 @@ impl<'a, 'r> Login<'a, 'r> {
             Err(failure) => {
                 self.client.reject_host_key();
                 self.pump.finish(&mut self.client).await;
-                Err(LinkError::Trust(Box::new(failure)))
+                Err(LinkError::Trust(failure))
             }
         }
     }
 
-    fn judge(&mut self, key: &PublicKey) -> Result<Verified, TrustFailure> {
+    fn judge(&mut self, key: &PublicKey) -> Result<Verified, Box<TrustFailure>> {
         let machine = self.request.machine.to_owned();
         let (same_key, same_address) = match self.trust.assess(&machine, &self.request.place(), key) {
             TrustVerdict::Changed { known, belongs_to } => {
                 let (place, key) = (self.reached.to_string(), key.clone());
-                return Err(TrustFailure::Changed { machine, place, key, known, belongs_to });
+                return Err(Box::new(TrustFailure::Changed { machine, place, key, known, belongs_to }));
             }
             TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
             TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
@@ -274,7 +274,7 @@ impl<'a, 'r> Login<'a, 'r> {
         if let Some(expected) = self.request.expect {
             return match key.fingerprint() == expected {
                 true => Ok(Verified::Expected),
-                false => Err(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
+                false => Err(Box::new(TrustFailure::NotExpected { machine, key: key.clone(), expected })),
             };
         }
         let dialed = self.request.place();
@@ -283,8 +283,10 @@ impl<'a, 'r> Login<'a, 'r> {
         let contact = FirstContact { machine: &machine, reached_at, key, same_key, same_address };
         match self.ask.first_contact(&contact) {
             HostKeyAnswer::Accept(verified) => Ok(verified),
-            HostKeyAnswer::Reject => Err(TrustFailure::Rejected { machine }),
-            HostKeyAnswer::NoOneToAsk => Err(TrustFailure::NoOneToAsk { machine, key: key.clone() }),
+            HostKeyAnswer::Reject => Err(Box::new(TrustFailure::Rejected { machine })),
+            HostKeyAnswer::NoOneToAsk => {
+                Err(Box::new(TrustFailure::NoOneToAsk { machine, key: key.clone() }))
+            }
         }
     }
 

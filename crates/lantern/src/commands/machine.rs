@@ -87,25 +87,22 @@ fn add(args: AddArgs, global: &Global) -> Result<(), Failure> {
         tags: args.tags,
         note: args.note,
     };
-    if args.address.contains(['@', ':']) {
-        if let Destination::OneOff(typed) = Destination::parse(&args.address)? {
-            let twice = |what: &str| {
-                Failure::new(
-                    code::USAGE,
-                    format!("the {what} is given twice, in the address and as an option"),
-                )
-            };
-            if machine.port.is_some() && has_port(&args.address) {
-                return Err(twice("port"));
-            }
-            if machine.user.is_some() && typed.user.is_some() {
-                return Err(twice("user"));
-            }
-            machine.address = typed.address;
-            machine.port =
-                machine.port.or(Some(typed.port).filter(|port| *port != lantern_book::DEFAULT_SSH_PORT));
-            machine.user = machine.user.or(typed.user);
+    if args.address.contains(['@', ':'])
+        && let Destination::OneOff(typed) = Destination::parse(&args.address)?
+    {
+        let twice = |what: &str| {
+            Failure::new(code::USAGE, format!("the {what} is given twice, in the address and as an option"))
+        };
+        if machine.port.is_some() && has_port(&args.address) {
+            return Err(twice("port"));
         }
+        if machine.user.is_some() && typed.user.is_some() {
+            return Err(twice("user"));
+        }
+        machine.address = typed.address;
+        machine.port =
+            machine.port.or(Some(typed.port).filter(|port| *port != lantern_book::DEFAULT_SSH_PORT));
+        machine.user = machine.user.or(typed.user);
     }
     if let Some(key) = &machine.key {
         KeyRing::new(&home).get(key)?;

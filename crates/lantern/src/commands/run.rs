@@ -120,14 +120,18 @@ impl<'a> Execution<'a> {
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
         let mut interrupted = false;
+        let mut lost = None;
         while !(self.closed && self.output.is_drained()) {
             tokio::select! {
-                event = self.link.event(), if !self.closed => {
-                    let (id, event) = event?;
-                    if id == self.id {
-                        self.handle(event)?;
+                event = self.link.event(), if !self.closed => match event {
+                    Ok((id, event)) if id == self.id => self.handle(event)?,
+                    Ok(_) => {}
+                    // What came before the end is written first.
+                    Err(error) => {
+                        lost = Some(error);
+                        self.closed = true;
                     }
-                }
+                },
                 chunk = next_chunk(&mut self.input), if self.unsent.is_empty() && self.input.is_some() => {
                     match chunk {
                         Some(chunk) => self.unsent = chunk,
@@ -151,6 +155,9 @@ impl<'a> Execution<'a> {
                 _ = hangups.recv() => return self.end_by("HUP", 1).await,
             }
             self.send_input()?;
+        }
+        if let Some(error) = lost {
+            return Err(error.into());
         }
         match self.status {
             Some(status) => Ok(status),

@@ -9,6 +9,7 @@ use lantern_link::{Link, LinkError};
 use lantern_ssh::{ChannelEvent, ChannelId, PtyRequest, SessionRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
+use tokio::time::sleep_until;
 
 use super::block_on;
 use super::run::{exit_status, watch};
@@ -33,7 +34,7 @@ const LANGUAGE: [&str; 3] = ["LANG", "LC_ALL", "LC_CTYPE"];
   lantern shell keeper@192.0.2.7:2222
 
 When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e ends it,
-z suspends lantern, s shows the session's state. The machine gets every key all the same until then;
+z suspends lantern, s shows the session's state. Fewer strokes go to the machine like any other key;
 --no-escape switches it off.
 
 The exit status is that of the remote shell.")]
@@ -110,14 +111,18 @@ impl<'a> Session<'a> {
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
         let mut input_open = true;
+        let mut lost = None;
         while !(self.closed && self.output.is_drained()) {
             tokio::select! {
-                event = self.link.event(), if !self.closed => {
-                    let (id, event) = event?;
-                    if id == self.id {
-                        self.handle(event)?;
+                event = self.link.event(), if !self.closed => match event {
+                    Ok((id, event)) if id == self.id => self.handle(event)?,
+                    Ok(_) => {}
+                    // What came before the end is shown first.
+                    Err(error) => {
+                        lost = Some(error);
+                        self.closed = true;
                     }
-                }
+                },
                 chunk = input.next(), if input_open && self.unsent.len() < MAX_UNSENT => match chunk {
                     Some(chunk) => {
                         for typed in self.watch.feed(&chunk, Instant::now()) {
@@ -136,6 +141,10 @@ impl<'a> Session<'a> {
                     // The terminal is gone: so is the session.
                     Written::Failed(..) => return Ok(128 + 1),
                 },
+                () = sleep_until(self.watch.deadline().unwrap_or(self.since).into()), if self.watch.deadline().is_some() => {
+                    let strokes = self.watch.flush();
+                    self.unsent.extend_from_slice(&strokes);
+                }
                 _ = resizes.recv() => self.resize()?,
                 _ = terminations.recv() => return Ok(128 + 15),
                 _ = hangups.recv() => return Ok(128 + 1),
@@ -144,6 +153,9 @@ impl<'a> Session<'a> {
                 let taken = self.link.send(self.id, &self.unsent)?;
                 self.unsent.advance(taken);
             }
+        }
+        if let Some(error) = lost {
+            return Err(error.into());
         }
         // A session that ends without a status ended well enough: some servers send none for a shell.
         Ok(self.status.unwrap_or(0))
@@ -154,6 +166,10 @@ impl<'a> Session<'a> {
             ChannelEvent::Data(stream, data) => self.output.write(stream, data),
             ChannelEvent::Request { request, .. } => {
                 let machine = self.link.machine().to_owned();
+                if matches!(request, SessionRequest::ExitSignal { .. }) {
+                    // What is said about it now needs a terminal that returns the carriage.
+                    self.raw = None;
+                }
                 self.status = exit_status(&request, &machine).or(self.status);
             }
             ChannelEvent::Reply { granted: true, request: "shell" } => self.started = true,

@@ -1,7 +1,7 @@
 //! The way out of a session that hangs: Ctrl-^ three times within a second opens a line with three choices.
 //!
-//! The first two strokes go to the machine like any other key, so nothing is held back and nothing typed is late; a
-//! program that uses Ctrl-^ itself keeps it.
+//! Strokes are held back until it is clear what they are: another key or the end of the second sends them on, so a
+//! program that uses Ctrl-^ itself keeps it, and no other key is ever late.
 
 use std::time::{Duration, Instant};
 
@@ -30,7 +30,9 @@ pub(crate) enum Typed {
 /// Watches what is typed.
 #[derive(Debug, Default)]
 pub(crate) struct EscapeWatch {
-    strokes: Vec<Instant>,
+    /// Strokes held back, and when the first of them came.
+    held: usize,
+    first: Option<Instant>,
     choosing: bool,
     off: bool,
 }
@@ -41,6 +43,17 @@ impl EscapeWatch {
         Self { off: !on, ..Self::default() }
     }
 
+    /// When [`Self::flush`] is due.
+    pub(crate) fn deadline(&self) -> Option<Instant> {
+        self.first.map(|first| first + WITHIN)
+    }
+
+    /// The strokes that were held back, since their time is up.
+    pub(crate) fn flush(&mut self) -> Vec<u8> {
+        self.first = None;
+        vec![STROKE; std::mem::take(&mut self.held)]
+    }
+
     /// Sorts what was typed at `now`.
     pub(crate) fn feed(&mut self, bytes: &[u8], now: Instant) -> Vec<Typed> {
         if self.off {
@@ -48,6 +61,9 @@ impl EscapeWatch {
         }
         let mut out = Vec::new();
         let mut forward = Vec::new();
+        if self.deadline().is_some_and(|deadline| now >= deadline) {
+            forward.extend(self.flush());
+        }
         for &byte in bytes {
             if std::mem::take(&mut self.choosing) {
                 out.push(match byte {
@@ -58,22 +74,21 @@ impl EscapeWatch {
                 });
                 continue;
             }
-            if byte == STROKE {
-                self.strokes.retain(|at| now.saturating_duration_since(*at) < WITHIN);
-                self.strokes.push(now);
-                if self.strokes.len() == STROKES {
-                    self.strokes.clear();
-                    self.choosing = true;
-                    if !forward.is_empty() {
-                        out.push(Typed::Forward(std::mem::take(&mut forward)));
-                    }
-                    out.push(Typed::Menu);
-                    continue;
-                }
-            } else {
-                self.strokes.clear();
+            if byte != STROKE {
+                forward.extend(self.flush());
+                forward.push(byte);
+                continue;
             }
-            forward.push(byte);
+            self.first.get_or_insert(now);
+            self.held += 1;
+            if self.held == STROKES {
+                self.flush();
+                self.choosing = true;
+                if !forward.is_empty() {
+                    out.push(Typed::Forward(std::mem::take(&mut forward)));
+                }
+                out.push(Typed::Menu);
+            }
         }
         if !forward.is_empty() {
             out.push(Typed::Forward(forward));
@@ -86,23 +101,30 @@ impl EscapeWatch {
 mod tests {
     use super::*;
 
+    fn forward(bytes: &[u8]) -> Typed {
+        Typed::Forward(bytes.to_vec())
+    }
+
     #[test]
     fn three_strokes_in_a_second_open_the_line_and_one_key_chooses() {
         let now = Instant::now();
         let mut watch = EscapeWatch::new(true);
-        assert_eq!(watch.feed(b"ls\x1e\x1e", now), [Typed::Forward(b"ls\x1e\x1e".to_vec())]);
+        assert_eq!(watch.feed(b"ls\x1e\x1e", now), [forward(b"ls")]);
         assert_eq!(watch.feed(b"\x1e", now + Duration::from_millis(900)), [Typed::Menu]);
-        assert_eq!(watch.feed(b"zq", now), [Typed::Suspend, Typed::Forward(b"q".to_vec())]);
+        assert_eq!(watch.feed(b"zq", now), [Typed::Suspend, forward(b"q")]);
+        assert_eq!(watch.deadline(), None);
+    }
 
-        assert_eq!(watch.feed(b"\x1e\x1ex\x1e", now).len(), 1, "another key in between starts over");
-        watch.feed(b"x", now);
-        watch.feed(b"\x1e\x1e", now);
-        assert_eq!(
-            watch.feed(b"\x1e", now + Duration::from_secs(2)),
-            [Typed::Forward(vec![STROKE])],
-            "too slow"
-        );
+    #[test]
+    fn strokes_that_are_meant_for_the_machine_reach_it_in_order() {
+        let now = Instant::now();
+        let mut watch = EscapeWatch::new(true);
+        assert_eq!(watch.feed(b"\x1e\x1ex\x1e", now), [forward(b"\x1e\x1ex")]);
+        assert_eq!(watch.deadline(), Some(now + WITHIN));
+        assert_eq!(watch.flush(), [STROKE]);
+        assert_eq!(watch.feed(b"\x1e\x1e", now), []);
+        assert_eq!(watch.feed(b"\x1e", now + WITHIN), [forward(b"\x1e\x1e")], "too slow");
         let mut off = EscapeWatch::new(false);
-        assert_eq!(off.feed(b"\x1e\x1e\x1ee", now), [Typed::Forward(b"\x1e\x1e\x1ee".to_vec())]);
+        assert_eq!(off.feed(b"\x1e\x1e\x1ee", now), [forward(b"\x1e\x1e\x1ee")]);
     }
 }

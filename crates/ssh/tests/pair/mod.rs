@@ -2,6 +2,8 @@
 
 // Each test file uses its part of this.
 #![allow(dead_code, unreachable_pub)]
+// Virtual time starts at some instant; it is only ever moved on by hand.
+#![allow(clippy::disallowed_methods)]
 
 use std::collections::VecDeque;
 use std::sync::{Arc, OnceLock};
@@ -57,6 +59,8 @@ pub fn server_config(offer: Offer) -> ServerConfig {
 /// Bytes under way: when they arrive, and which.
 type Wire = VecDeque<(Instant, Vec<u8>)>;
 
+pub type Tamper = Box<dyn FnMut(&mut Vec<u8>)>;
+
 pub struct Pair {
     pub client: Client,
     pub server: Server,
@@ -74,7 +78,7 @@ pub struct Pair {
     pub client_error: Option<SshError>,
     pub server_error: Option<SshError>,
     /// Lets a test spoil what is under way to the client.
-    pub tamper: Option<Box<dyn FnMut(&mut Vec<u8>)>>,
+    pub tamper: Option<Tamper>,
 }
 
 impl Pair {

@@ -1,0 +1,21 @@
+#!/usr/bin/env bash
+# Runs every test. As root it first installs the Debian packages that tests need: a real SSH server to test against,
+# and small programs that the tests run on it.
+set -euo pipefail
+cd "$(dirname "$0")"
+
+packages=(openssh-server iproute2 less procps util-linux)
+missing=()
+for package in "${packages[@]}"; do
+    dpkg-query --show --showformat='${Status}\n' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")
+done
+if ((${#missing[@]})); then
+    if [[ $(id -u) == 0 ]] && command -v apt-get >/dev/null; then
+        apt-get update -qq
+        DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+    else
+        printf '*** Not installed: %s. Tests that need them are skipped. ***\n' "${missing[*]}" >&2
+    fi
+fi
+
+cargo test --workspace --locked "$@"
