@@ -1,5 +1,6 @@
 //! Everything that is printed: results to standard output, talk to standard error, color only on terminals.
 
+use std::borrow::Cow;
 use std::io::{ErrorKind, IsTerminal, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
 
@@ -83,28 +84,39 @@ pub(crate) fn complain(failure: &Failure) {
 }
 
 /// Columns, aligned, under a heading; wide characters count as two. The last column is not padded.
-pub(crate) fn table(heading: &[&str], rows: &[Vec<String>]) -> String {
-    let mut widths: Vec<usize> = heading.iter().map(|cell| cell.width()).collect();
-    for row in rows {
-        for (width, cell) in widths.iter_mut().zip(row) {
-            *width = (*width).max(cell.width());
+pub(crate) fn table<'a, const N: usize>(
+    heading: [&'a str; N],
+    rows: impl IntoIterator<Item = [Cow<'a, str>; N]>,
+) -> String {
+    let rows: Vec<[(Cow<'a, str>, usize); N]> = std::iter::once(heading.map(Cow::Borrowed))
+        .chain(rows)
+        .map(|row| row.map(|cell| (width(&cell), cell)).map(|(width, cell)| (cell, width)))
+        .collect();
+    let mut widths = [0; N];
+    for row in &rows {
+        for (widest, (_, width)) in widths.iter_mut().zip(row) {
+            *widest = (*widest).max(*width);
         }
     }
-    let mut out = String::new();
-    let mut line = |cells: &mut dyn Iterator<Item = &str>, style: (&str, &str)| {
-        let mut text = String::new();
-        for (cell, width) in cells.zip(&widths) {
-            text.push_str(cell);
-            text.push_str(&" ".repeat(width.saturating_sub(cell.width()) + 2));
-        }
-        out.push_str(&format!("{}{}{}\n", style.0, text.trim_end(), style.1));
-    };
     let style = if colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
-    line(&mut heading.iter().copied(), style);
-    for row in rows {
-        line(&mut row.iter().map(String::as_str), ("", ""));
+    let mut out = String::with_capacity(rows.len() * (widths.iter().sum::<usize>() + 2 * N));
+    for (index, row) in rows.iter().enumerate() {
+        let (start, end) = if index == 0 { style } else { ("", "") };
+        out.push_str(start);
+        for ((cell, width), widest) in row.iter().zip(widths) {
+            out.push_str(cell);
+            out.extend(std::iter::repeat_n(' ', widest + 2 - width));
+        }
+        out.truncate(out.trim_end_matches(' ').len());
+        out.push_str(end);
+        out.push('\n');
     }
     out
+}
+
+/// Cells on a terminal. Most text is plain and needs no tables to be measured.
+fn width(text: &str) -> usize {
+    if text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) { text.len() } else { text.width() }
 }
 
 /// Name and value pairs, aligned, one a line.

@@ -8,7 +8,10 @@ use lantern_book::{Destination, Home, MachineBook, TrustStore};
 use lantern_keys::Fingerprint;
 use lantern_link::{ConnectRequest, KeyChoice, Link, TimeLimits, connect, our_offer};
 
+use tokio::signal::unix::SignalKind;
+
 use crate::ask::TerminalAsk;
+use crate::commands::watch;
 use crate::failure::{Failure, code};
 use crate::secret_source;
 use crate::settings::local_user;
@@ -134,10 +137,14 @@ impl Target {
             limits: args.limits(),
             offer: our_offer(),
         };
-        let outcome = connect(request, &mut ask).await;
-        if ask.was_interrupted() {
-            return Err(Failure::new(code::INTERRUPTED, "interrupted"));
+        let mut interrupts = watch(SignalKind::interrupt())?;
+        let outcome = tokio::select! {
+            outcome = connect(request, &mut ask) => Some(outcome),
+            _ = interrupts.recv() => None,
+        };
+        match outcome {
+            Some(outcome) if !ask.was_interrupted() => Ok(outcome?),
+            _ => Err(Failure::new(code::INTERRUPTED, "interrupted")),
         }
-        Ok(outcome?)
     }
 }

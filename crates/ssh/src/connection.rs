@@ -9,7 +9,7 @@ use tracing::{debug, trace};
 
 use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, SendState, Stream};
 use crate::limits::{
-    INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS, MAX_UNANSWERED_REQUESTS, SEND_HIGH_WATER,
+    INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS, MAX_UNANSWERED_REQUESTS, SEND_HIGH_WATER, SEND_LOW_WATER,
 };
 use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
 use crate::message::number;
@@ -336,7 +336,7 @@ impl Connection {
 
     /// Tells channels that were refused for lack of room that there is some again.
     pub(crate) fn room_again(&mut self, transport: &Transport) {
-        if !transport.can_send() || transport.pending().len() >= SEND_HIGH_WATER {
+        if !transport.can_send() || transport.pending().len() > SEND_LOW_WATER {
             return;
         }
         for (&id, channel) in &mut self.channels {

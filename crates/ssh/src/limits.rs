@@ -38,6 +38,9 @@ pub const MAX_ENVIRONMENT: usize = 128;
 
 /// Bytes waiting to be sent above which channel data is no longer accepted: two full sockets' worth.
 pub const SEND_HIGH_WATER: usize = 256 * 1024;
+/// Bytes waiting to be sent below which a channel that was refused is told that there is room: refilling in large
+/// steps costs fewer turns, and the rest still keeps the line busy meanwhile.
+pub const SEND_LOW_WATER: usize = 64 * 1024;
 /// Largest channel data packet that we ask peers to send and send ourselves, in bytes. RFC 4253 §6.1 obliges
 /// everyone to 32768; larger ones spend less on headers and tags.
 pub const MAX_CHANNEL_PACKET: u32 = 64 * 1024;

@@ -20,6 +20,7 @@ fail [STATUS]     a complaint and this exit status
 crash             death by a signal
 mirror            standard input, back again
 checksum          SHA-256 of standard input
+swallow           standard input, counted
 flood BYTES       that many bytes
 wait              nothing, until a signal comes
 panel             a full-screen view; q leaves it
@@ -37,6 +38,7 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         "slow" => Box::new(Slow { next: 1, last: number(5), due: now }),
         "mirror" => Box::new(Mirror),
         "checksum" => Box::new(Checksum(digest::Context::new(&digest::SHA256))),
+        "swallow" => Box::new(Swallow(0)),
         "flood" => Box::new(Flood { left: number(1_000_000), at: 0 }),
         "wait" => Box::new(Wait),
         "panel" => Box::new(panel::Panel::default()),
@@ -163,6 +165,20 @@ impl Program for Checksum {
         let digest = self.0.clone().finish();
         let hex: String = digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect();
         io.out.extend_from_slice(format!("{hex}\n").as_bytes());
+        Progress::Ended(Exit::Status(0))
+    }
+}
+
+struct Swallow(usize);
+
+impl Program for Swallow {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        self.0 += io.input.len();
+        io.input.clear();
+        if !io.input_ended {
+            return fatal_signal(io).map_or(Progress::Waiting(None), Progress::Ended);
+        }
+        io.out.extend_from_slice(format!("{}\n", self.0).as_bytes());
         Progress::Ended(Exit::Status(0))
     }
 }

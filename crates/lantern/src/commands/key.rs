@@ -205,10 +205,11 @@ fn list(ring: &KeyRing, global: &Global) -> Result<(), Failure> {
         };
         let made = entry.made.map(|made| made.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
         let fingerprint = entry.public().fingerprint().to_string();
-        vec![entry.name.clone(), entry.public().describe(), fingerprint, made, state, entry.comment.clone()]
+        [entry.name.clone(), entry.public().describe(), fingerprint, made, state, entry.comment.clone()]
+            .map(Into::into)
     };
-    let rows: Vec<_> = entries.iter().map(row).collect();
-    output::print(&output::table(&["NAME", "ALGORITHM", "FINGERPRINT", "MADE", "STATE", "COMMENT"], &rows))
+    let heading = ["NAME", "ALGORITHM", "FINGERPRINT", "MADE", "STATE", "COMMENT"];
+    output::print(&output::table(heading, entries.iter().map(row)))
 }
 
 fn show(args: &ShowArgs, ring: &KeyRing, global: &Global) -> Result<(), Failure> {

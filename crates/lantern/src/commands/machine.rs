@@ -1,5 +1,7 @@
 //! `lantern machine`: the book.
 
+use std::borrow::Cow;
+
 use clap::{Args, Subcommand};
 use lantern_book::{Destination, KeyRing, Machine, MachineBook, TrustStore};
 use serde_json::{Value, json};
@@ -151,20 +153,21 @@ fn list(args: &ListArgs, global: &Global) -> Result<(), Failure> {
         output::say("No machines. `lantern machine add NAME ADDRESS` adds one.");
         return Ok(());
     }
-    let rows: Vec<Vec<String>> = machines
-        .iter()
-        .map(|(name, machine)| {
-            vec![
-                (*name).to_owned(),
-                machine.user.clone().unwrap_or_default(),
-                machine.place(),
-                machine.key.clone().unwrap_or_default(),
-                machine.tags.join(" "),
-                machine.note.clone().unwrap_or_default(),
-            ]
-        })
-        .collect();
-    output::print(&output::table(&["NAME", "USER", "ADDRESS", "KEY", "TAGS", "NOTE"], &rows))
+    let rows = machines.iter().map(|(name, machine)| {
+        [
+            Cow::Borrowed(*name),
+            text(machine.user.as_deref()),
+            machine.place().into(),
+            text(machine.key.as_deref()),
+            machine.tags.join(" ").into(),
+            text(machine.note.as_deref()),
+        ]
+    });
+    output::print(&output::table(["NAME", "USER", "ADDRESS", "KEY", "TAGS", "NOTE"], rows))
+}
+
+fn text(value: Option<&str>) -> Cow<'_, str> {
+    Cow::Borrowed(value.unwrap_or_default())
 }
 
 fn show(name: &str, global: &Global) -> Result<(), Failure> {

@@ -12,6 +12,8 @@ pub(crate) mod trust;
 
 use std::future::Future;
 
+use tokio::signal::unix::{Signal, SignalKind, signal};
+
 use crate::cli::{Cli, Command};
 use crate::failure::{Failure, code};
 use crate::output;
@@ -42,10 +44,9 @@ fn exit_codes(json: bool) -> Result<(), Failure> {
             .to_vec();
         return output::print_json(&codes);
     }
-    let mut rows =
-        vec![vec!["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()]];
-    rows.extend(code::TABLE.map(|(code, meaning)| vec![code.to_string(), meaning.to_owned()]));
-    output::print(&output::table(&["CODE", "MEANING"], &rows))
+    let success = ["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()];
+    let ours = code::TABLE.map(|(code, meaning)| [code.to_string().into(), meaning.into()]);
+    output::print(&output::table(["CODE", "MEANING"], std::iter::once(success).chain(ours)))
 }
 
 /// Runs a future on this thread.
@@ -61,4 +62,12 @@ fn block_on<T>(future: impl Future<Output = Result<T, Failure>>) -> Result<T, Fa
     // A thread that waits for input must not hold up the end.
     runtime.shutdown_background();
     outcome
+}
+
+/// Signals of this kind as they come, instead of what they would do to us.
+///
+/// # Errors
+/// When the system does not let us watch them.
+pub(crate) fn watch(kind: SignalKind) -> Result<Signal, Failure> {
+    signal(kind).map_err(|error| Failure::new(code::INTERNAL, format!("cannot watch signals: {error}")))
 }

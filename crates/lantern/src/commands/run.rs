@@ -6,9 +6,9 @@ use bytes::{Buf, Bytes};
 use clap::Args;
 use lantern_link::{Link, LinkError};
 use lantern_ssh::{ChannelEvent, ChannelId, SessionRequest, Stream, signals};
-use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::signal::unix::SignalKind;
 
-use super::block_on;
+use super::{block_on, watch};
 use crate::cli::Global;
 use crate::failure::{Failure, code};
 use crate::output;
@@ -59,11 +59,6 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
 fn command_line(words: &[std::ffi::OsString]) -> Vec<u8> {
     use std::os::unix::ffi::OsStrExt;
     words.iter().map(|word| word.as_bytes()).collect::<Vec<_>>().join(&b' ')
-}
-
-/// A signal of ours, or never when it cannot be watched.
-pub(super) fn watch(kind: SignalKind) -> Result<Signal, Failure> {
-    signal(kind).map_err(|error| Failure::new(code::INTERNAL, format!("cannot watch signals: {error}")))
 }
 
 /// The exit status for the way a command ended.

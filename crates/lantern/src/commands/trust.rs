@@ -1,5 +1,7 @@
 //! `lantern trust`: what each machine proved to be.
 
+use std::borrow::Cow;
+
 use clap::{Args, Subcommand};
 use jiff::Timestamp;
 use lantern_book::{Home, KnownKey, TrustRecord, TrustStore, TrustVerdict, Verified};
@@ -116,13 +118,13 @@ fn list(home: &Home, json: bool) -> Result<(), Failure> {
     let mut rows = Vec::new();
     for (name, record) in store.iter() {
         for known in &record.keys {
-            rows.push(vec![
-                name.to_owned(),
-                known.key.describe(),
-                known.key.fingerprint().to_string(),
-                known.last_seen.strftime("%Y-%m-%d").to_string(),
-                known.verified.to_string(),
-                record.addresses.last().cloned().unwrap_or_default(),
+            rows.push([
+                Cow::Borrowed(name),
+                known.key.describe().into(),
+                known.key.fingerprint().to_string().into(),
+                known.last_seen.strftime("%Y-%m-%d").to_string().into(),
+                known.verified.to_string().into(),
+                record.addresses.last().cloned().unwrap_or_default().into(),
             ]);
         }
     }
@@ -131,8 +133,8 @@ fn list(home: &Home, json: bool) -> Result<(), Failure> {
         return Ok(());
     }
     output::print(&output::table(
-        &["MACHINE", "ALGORITHM", "FINGERPRINT", "LAST SEEN", "VERIFIED", "ADDRESS"],
-        &rows,
+        ["MACHINE", "ALGORITHM", "FINGERPRINT", "LAST SEEN", "VERIFIED", "ADDRESS"],
+        rows,
     ))
 }
 
@@ -190,7 +192,13 @@ async fn scan(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
             "detail": detail,
             "key": key.map(key_json),
         }));
-        rows.push(vec![target.name.clone(), state.into(), algorithm, fingerprint, detail]);
+        rows.push([
+            target.name.as_str().into(),
+            state.into(),
+            algorithm.into(),
+            fingerprint.into(),
+            detail.into(),
+        ]);
         if let Err(error) = probed {
             status = status.max(Failure::from(error).code);
         }
@@ -198,7 +206,7 @@ async fn scan(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
     match json {
         true => output::print_json(&values)?,
         false => {
-            output::print(&output::table(&["MACHINE", "STATE", "ALGORITHM", "FINGERPRINT", "DETAIL"], &rows))?
+            output::print(&output::table(["MACHINE", "STATE", "ALGORITHM", "FINGERPRINT", "DETAIL"], rows))?
         }
     }
     Ok(status)

@@ -1,0 +1,139 @@
+//! What the benches share: a simulated machine in a thread of its own, a home that trusts it, and CPU time.
+
+// Each bench uses its part of this.
+#![allow(dead_code, unreachable_pub)]
+
+use std::net::SocketAddr;
+use std::sync::mpsc;
+use std::thread;
+use std::time::Duration;
+
+use lantern_book::{Home, KeyRing, TrustStore, Verified};
+use lantern_harbour::{Harbour, LatencyLink, LoginRule, MachineSpec, UserSpec};
+use lantern_keys::{KeyAlgorithm, PrivateKey, SecretString, SystemRandom};
+use lantern_link::{Ask, ConnectRequest, FirstContact, HostKeyAnswer, KeyChoice, Link, Note, TimeLimits, connect, our_offer};
+use lantern_ssh::Prompts;
+
+pub const MACHINE: &str = "lamp-01";
+
+/// Answers no to everything.
+pub struct Nobody;
+
+impl Ask for Nobody {
+    fn first_contact(&mut self, _: &FirstContact<'_>) -> HostKeyAnswer {
+        HostKeyAnswer::NoOneToAsk
+    }
+    fn passphrase(&mut self, _: &str, _: bool) -> Option<SecretString> {
+        None
+    }
+    fn password_at_hand(&self) -> bool {
+        false
+    }
+    fn password(&mut self, _: &str, _: &str, _: bool) -> Option<SecretString> {
+        None
+    }
+    fn new_password(&mut self, _: &str) -> Option<SecretString> {
+        None
+    }
+    fn prompts(&mut self, _: &str, _: &Prompts) -> Option<Vec<SecretString>> {
+        None
+    }
+    fn note(&mut self, _: &Note<'_>) {}
+}
+
+/// A home whose key a lit machine takes, and whose trust store knows the machine.
+pub struct Scene {
+    pub folder: tempfile::TempDir,
+    pub home: Home,
+    pub machine: SocketAddr,
+    pub link: Option<LinkHandle>,
+}
+
+/// Round trips of the line in front of the machine.
+pub type LinkHandle = mpsc::Sender<mpsc::Sender<u32>>;
+
+impl Scene {
+    /// Lights the machine; with `latency`, behind a line with that delay each way.
+    pub fn new(latency: Option<Duration>) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let home = Home::new(folder.path().join("home"));
+        let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@bench").unwrap();
+        let now = jiff::Timestamp::now();
+        KeyRing::new(&home).add("bench", &key, None, now, &mut SystemRandom).unwrap();
+        let mut keeper = UserSpec::new("keeper", None, vec![key.public().clone()]);
+        keeper.rule = LoginRule::AnyOf(vec!["publickey"]);
+        let spec = MachineSpec { users: vec![keeper], ..MachineSpec::new(MACHINE, 1).unwrap() };
+        let host_key = spec.host_keys[0].public().clone();
+        let (sender, receiver) = mpsc::channel();
+        let (handle, questions) = mpsc::channel::<mpsc::Sender<u32>>();
+        thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+            runtime.block_on(async {
+                let harbour = Harbour::light(vec![spec]).await.unwrap();
+                let target = harbour.machines()[0].address;
+                match latency {
+                    None => {
+                        sender.send(target).unwrap();
+                        std::future::pending::<()>().await;
+                    }
+                    Some(latency) => {
+                        let line = LatencyLink::open(target, latency).await.unwrap();
+                        sender.send(line.address).unwrap();
+                        loop {
+                            // Each question is answered with the count so far, which then starts anew.
+                            while let Ok(answer) = questions.try_recv() {
+                                let _ = answer.send(line.round_trips());
+                                line.reset();
+                            }
+                            tokio::time::sleep(Duration::from_millis(1)).await;
+                        }
+                    }
+                }
+            });
+        });
+        let machine = receiver.recv().unwrap();
+        TrustStore::accept(&home, MACHINE, &machine.to_string(), &host_key, Verified::Expected, now).unwrap();
+        Self { folder, home, machine, link: latency.map(|_| handle) }
+    }
+
+    /// Logs in.
+    pub async fn connect(&self) -> Link {
+        let address = self.machine.ip().to_string();
+        let request = ConnectRequest {
+            home: &self.home,
+            machine: MACHINE,
+            address: &address,
+            port: self.machine.port(),
+            user: "keeper",
+            keys: KeyChoice::Ring,
+            expect: None,
+            limits: TimeLimits::default(),
+            offer: our_offer(),
+        };
+        connect(request, &mut Nobody).await.unwrap()
+    }
+
+    /// Round trips on the line since the last call.
+    pub fn round_trips(&self) -> u32 {
+        let (sender, receiver) = mpsc::channel();
+        self.link.as_ref().unwrap().send(sender).unwrap();
+        receiver.recv().unwrap()
+    }
+}
+
+/// CPU time of this thread.
+pub fn cpu() -> Duration {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
+    Duration::new(time.tv_sec as u64, time.tv_nsec as u32)
+}
+
+/// Runs on a single-threaded runtime on this thread.
+pub fn on_this_thread<T>(future: impl Future<Output = T>) -> T {
+    tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap().block_on(future)
+}
+
+/// The middle one.
+pub fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}

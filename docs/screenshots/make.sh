@@ -1,0 +1,62 @@
+#!/usr/bin/env bash
+# Draws the pictures of the README anew: the built program on the demo's machines, in an xterm on a virtual display.
+# Needs the Debian packages xvfb, xterm, xdotool, imagemagick and fonts-dejavu-core.
+set -euo pipefail
+cd "$(dirname "$0")/../.."
+cargo build --quiet --locked
+lantern=$PWD/target/debug/lantern
+pictures=$PWD/docs/screenshots
+work=$(mktemp -d)
+export DISPLAY=:77
+Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+demo=
+trap 'kill $demo $server 2>/dev/null; wait 2>/dev/null; rm -rf "$work"' EXIT
+
+mkdir "$work/bin"
+ln -s "$lantern" "$work/bin/lantern"
+export PATH=$work/bin:$PATH PS1='% '
+
+# picture NAME SCRIPT [KEYS]: runs a script in an xterm that fills the display, types keys, and takes a picture.
+picture() {
+    printf '%s\n' "$2" 'sleep 1000' >"$work/script"
+    xterm -fa 'DejaVu Sans Mono' -fs 11 -bg '#11151c' -fg '#d8dee9' -geometry 141x43+0+0 -b 8 -bw 0 +sb \
+        -e bash "$work/script" &
+    local term=$!
+    sleep 3
+    if [[ -n ${3-} ]]; then
+        xdotool mousemove 600 400
+        xdotool type --delay 30 "$3"
+        sleep 2
+    fi
+    import -window root "$pictures/$1.png"
+    kill $term
+    wait $term 2>/dev/null || true
+}
+
+show='show() { printf "%% %s\n" "$*"; "$@"; echo; }'
+
+picture demo 'lantern demo 2>&1 | head -n 64 | tail -n 42 | cut -c 1-141'
+
+lantern demo --stay --no-walk 2>"$work/demo" &
+demo=$!
+until grep -q LANTERN_HOME "$work/demo"; do sleep 0.1; done
+LANTERN_HOME=$(sed -n 's/.*export LANTERN_HOME=//p' "$work/demo")
+export LANTERN_HOME
+
+picture first-contact "$show; show lantern shell lamp-01"
+# The machines' real fingerprints stand in what a scan prints.
+trust() { lantern trust accept "$1" --expect "$(lantern trust scan "$1" --json | sed -n 's/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet; }
+trust lamp-01 || true
+trust lamp-02 || true
+trust foghorn || true
+picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\n'
+picture session-state "$show; show lantern shell lamp-01" $'uptime\n\x1e\x1e\x1es'
+picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; echo \"exit code \$?\"; show lantern run chart-room --no-questions -- whoami; echo \"exit code \$?\"; show lantern run keeper@127.77.0.200:2222 -- whoami; echo \"exit code \$?\""
+picture keys "$show; show lantern key list; show lantern key show harbour"
+picture machines "$show; show lantern machine list; show lantern machine show lamp-01; show lantern trust list; show lantern trust scan lamp-01 lamp-02 chart-room"
+
+# lamp-01 leads to lamp-02, as after a mix-up of addresses.
+lantern machine remove lamp-01 --quiet
+lantern machine add lamp-01 keeper@127.77.0.12:2222 --key harbour --quiet
+picture changed-key "$show; show lantern run lamp-01 -- whoami"
