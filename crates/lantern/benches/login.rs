@@ -11,7 +11,10 @@ use aws_lc_rs::agreement::{self, PrivateKey as AgreementKey, UnparsedPublicKey};
 use aws_lc_rs::kem::{DecapsulationKey, EncapsulationKey, ML_KEM_768};
 use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
 use lantern_link::our_offer;
-use lantern_ssh::{Attempt, AuthAnswer, AuthEvent, Client, ClientConfig, ClientEvent, Machine, Server, ServerConfig, ServerEvent};
+use lantern_ssh::{
+    Attempt, AuthAnswer, AuthEvent, Client, ClientConfig, ClientEvent, Machine, Server, ServerConfig,
+    ServerEvent,
+};
 use support::{cpu, median};
 
 const ROUNDS: usize = 300;
@@ -93,7 +96,8 @@ fn floor(host_key: &PrivateKey, user_key: &PrivateKey) -> Duration {
     let (ciphertext, _) = EncapsulationKey::new(&ML_KEM_768, &public).unwrap().encapsulate().unwrap();
     let start = cpu();
     secret.decapsulate(ciphertext.as_ref().into()).unwrap();
-    agreement::agree(&x25519, UnparsedPublicKey::new(&agreement::X25519, peer.as_ref()), (), |_| Ok(())).unwrap();
+    agreement::agree(&x25519, UnparsedPublicKey::new(&agreement::X25519, peer.as_ref()), (), |_| Ok(()))
+        .unwrap();
     host_key.public().verify(&message, &signature).unwrap();
     user_key.sign(&message, user_key.signature_algorithms()[0]).unwrap();
     spent += cpu() - start;

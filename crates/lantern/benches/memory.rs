@@ -18,11 +18,8 @@ fn main() {
         println!("{} {}", scene.machine, scene.folder.path().display());
         std::thread::park();
     }
-    let mut child = Command::new(std::env::current_exe().unwrap())
-        .arg("machine")
-        .stdout(Stdio::piped())
-        .spawn()
-        .unwrap();
+    let mut child =
+        Command::new(std::env::current_exe().unwrap()).arg("machine").stdout(Stdio::piped()).spawn().unwrap();
     let mut line = String::new();
     BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
     let (address, folder) = line.trim().split_once(' ').unwrap();

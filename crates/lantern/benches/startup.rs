@@ -34,7 +34,10 @@ fn main() {
     let version = time(lantern, &["--version"]);
     println!("lantern --version: {version:.1} ms (goal 5), {:.1} times the floor", version / floor);
     let list = time(lantern, &["--home", home, "machine", "list"]);
-    println!("lantern machine list, 10,000 machines: {list:.1} ms (goal 50), {:.1} times the floor", list / floor);
+    println!(
+        "lantern machine list, 10,000 machines: {list:.1} ms (goal 50), {:.1} times the floor",
+        list / floor
+    );
 }
 
 /// Milliseconds from start to end, the median of many.

@@ -9,7 +9,8 @@ use tracing::{debug, trace};
 
 use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, SendState, Stream};
 use crate::limits::{
-    INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS, MAX_UNANSWERED_REQUESTS, SEND_HIGH_WATER, SEND_LOW_WATER,
+    INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS, MAX_UNANSWERED_REQUESTS, SEND_HIGH_WATER,
+    SEND_LOW_WATER,
 };
 use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
 use crate::message::number;

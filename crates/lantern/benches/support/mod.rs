@@ -11,7 +11,9 @@ use std::time::Duration;
 use lantern_book::{Home, KeyRing, TrustStore, Verified};
 use lantern_harbour::{Harbour, LatencyLink, LoginRule, MachineSpec, UserSpec};
 use lantern_keys::{KeyAlgorithm, PrivateKey, SecretString, SystemRandom};
-use lantern_link::{Ask, ConnectRequest, FirstContact, HostKeyAnswer, KeyChoice, Link, Note, TimeLimits, connect, our_offer};
+use lantern_link::{
+    Ask, ConnectRequest, FirstContact, HostKeyAnswer, KeyChoice, Link, Note, TimeLimits, connect, our_offer,
+};
 use lantern_ssh::Prompts;
 
 pub const MACHINE: &str = "lamp-01";

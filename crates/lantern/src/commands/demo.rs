@@ -9,8 +9,8 @@ use lantern_harbour::{Harbour, LatencyLink, MachineSpec, sample_fleet};
 use lantern_keys::{KeyAlgorithm, PrivateKey};
 use tokio::signal::unix::SignalKind;
 
-use super::{block_on, watch};
 use super::demo_story;
+use super::{block_on, watch};
 use crate::cli::Global;
 use crate::failure::{Failure, code};
 use crate::output;

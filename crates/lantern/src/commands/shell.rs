@@ -11,8 +11,8 @@ use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
 use tokio::time::sleep_until;
 
-use super::{block_on, watch};
 use super::run::exit_status;
+use super::{block_on, watch};
 use crate::cli::Global;
 use crate::failure::{Failure, code};
 use crate::settings;
