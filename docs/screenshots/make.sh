@@ -17,26 +17,29 @@ mkdir "$work/bin"
 ln -s "$lantern" "$work/bin/lantern"
 export PATH=$work/bin:$PATH PS1='% '
 
-# picture NAME SCRIPT [KEYS]: runs a script in an xterm that fills the display, types keys, and takes a picture.
+# picture NAME SCRIPT [KEYS…]: runs a script in an xterm that fills the display, types keys, and takes a picture.
 picture() {
     printf '%s\n' "$2" 'sleep 1000' >"$work/script"
-    xterm -fa 'DejaVu Sans Mono' -fs 11 -bg '#11151c' -fg '#d8dee9' -geometry 141x43+0+0 -b 8 -bw 0 +sb \
+    xterm -fa 'DejaVu Sans Mono' -fs 11 -bg '#11151c' -fg '#d8dee9' -geometry 141x41+0+0 -b 8 -bw 0 +sb \
         -e bash "$work/script" &
     local term=$!
     sleep 3
-    if [[ -n ${3-} ]]; then
-        xdotool mousemove 600 400
-        xdotool type --delay 30 "$3"
-        sleep 2
-    fi
+    xdotool mousemove 600 400
+    local keys
+    # One word a stroke or a text: `ctrl+6` is pressed, everything else is typed.
+    for keys in "${@:3}"; do
+        if [[ $keys == ctrl+* ]]; then xdotool key "$keys"; else xdotool type --delay 30 "$keys"; fi
+        sleep 0.3
+    done
+    sleep 1
     import -window root "$pictures/$1.png"
     kill $term
     wait $term 2>/dev/null || true
 }
 
-show='show() { printf "%% %s\n" "$*"; "$@"; echo; }'
+show='show() { printf "%% %s\n" "$*"; "$@"; local code=$?; ((code)) && echo "(exit code $code)"; echo; }'
 
-picture demo 'lantern demo 2>&1 | head -n 64 | tail -n 42 | cut -c 1-141'
+picture demo 'lantern demo'
 
 lantern demo --stay --no-walk 2>"$work/demo" &
 demo=$!
@@ -51,8 +54,8 @@ trust lamp-01 || true
 trust lamp-02 || true
 trust foghorn || true
 picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\n'
-picture session-state "$show; show lantern shell lamp-01" $'uptime\n\x1e\x1e\x1es'
-picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; echo \"exit code \$?\"; show lantern run chart-room --no-questions -- whoami; echo \"exit code \$?\"; show lantern run keeper@127.77.0.200:2222 -- whoami; echo \"exit code \$?\""
+picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+6 ctrl+6 ctrl+6 s
+picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run chart-room --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
 picture keys "$show; show lantern key list; show lantern key show harbour"
 picture machines "$show; show lantern machine list; show lantern machine show lamp-01; show lantern trust list; show lantern trust scan lamp-01 lamp-02 chart-room"
 

@@ -78,8 +78,8 @@ impl OneOff {
     }
 }
 
-/// `address:port`, with brackets around IPv6.
-pub(crate) fn place(address: &str, port: u16) -> String {
+/// `address:port`, with brackets around IPv6: how a place is written everywhere.
+pub fn place(address: &str, port: u16) -> String {
     if address.contains(':') { format!("[{address}]:{port}") } else { format!("{address}:{port}") }
 }
 

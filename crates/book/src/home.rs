@@ -5,6 +5,8 @@ use std::io::{ErrorKind, Write};
 use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
+use serde::de::DeserializeOwned;
+
 use crate::BookError;
 
 /// Largest file of ours that we read, in bytes: ten thousand machines take about 2 MB.
@@ -77,6 +79,15 @@ pub(crate) fn read_or_empty(path: &Path) -> Result<String, BookError> {
         Ok(_) => {}
     }
     fs::read_to_string(path).map_err(io)
+}
+
+/// A TOML file and its text; a missing file is an empty one.
+pub(crate) fn read_toml<T: DeserializeOwned>(path: &Path) -> Result<(T, String), BookError> {
+    let text = read_or_empty(path)?;
+    let form = toml::from_str(&text).map_err(|error| {
+        BookError::syntax(path, &text, error.span().map(|span| span.start), error.message().to_owned())
+    })?;
+    Ok((form, text))
 }
 
 /// Writes a whole file or nothing: a temporary one beside it, flushed to disk, then renamed over it.

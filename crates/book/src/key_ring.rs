@@ -11,7 +11,7 @@ use lantern_keys::{PrivateKey, PublicKey, RandomSource, SecretString, public_lin
 use serde::{Deserialize, Serialize};
 use zeroize::Zeroizing;
 
-use crate::home::{create_private_folder, read_or_empty, write_atomically};
+use crate::home::{create_private_folder, read_or_empty, read_toml, write_atomically};
 use crate::machine::check_name;
 use crate::{BookError, Home};
 
@@ -182,10 +182,7 @@ impl KeyRing {
 
     fn load_notes(&self) -> Result<RingForm, BookError> {
         let path = self.folder().join(RING_FILE);
-        let text = read_or_empty(&path)?;
-        toml::from_str(&text).map_err(|error| {
-            BookError::syntax(&path, &text, error.span().map(|span| span.start), error.message().to_owned())
-        })
+        read_toml(&path).map(|(notes, _)| notes)
     }
 
     /// Reads a key file that need not be in the ring.

@@ -22,7 +22,7 @@ mod machine_book;
 mod trust;
 mod trust_store;
 
-pub use destination::{Destination, OneOff};
+pub use destination::{Destination, OneOff, place};
 pub use error::BookError;
 pub use hints::{Hint, Hints};
 pub use home::Home;

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 use toml_edit::{DocumentMut, Item, Table};
 
-use crate::home::{read_or_empty, write_atomically};
+use crate::home::{read_or_empty, read_toml, write_atomically};
 use crate::machine::check_name;
 use crate::{BookError, Home, Machine};
 
@@ -33,11 +33,7 @@ impl MachineBook {
     /// [`BookError::Syntax`] with the line; [`BookError::BadValue`].
     pub fn load(home: &Home) -> Result<Self, BookError> {
         let path = home.file(FILE);
-        let text = read_or_empty(&path)?;
-        let form: FileForm = toml::from_str(&text).map_err(|error| {
-            let offset = error.span().map(|span| span.start);
-            BookError::syntax(&path, &text, offset, error.message().to_owned())
-        })?;
+        let (form, text): (FileForm, String) = read_toml(&path)?;
         for (name, machine) in &form.machines {
             let checked = check_name("machine name", name).and_then(|()| machine.check());
             if let Err(error) = checked {

@@ -41,6 +41,19 @@ pub struct KnownKey {
     pub last_seen: Timestamp,
 }
 
+impl fmt::Display for KnownKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let since = self.first_seen.strftime("%Y-%m-%d");
+        write!(
+            f,
+            "{} {} ({}, first seen {since})",
+            self.key.describe(),
+            self.key.fingerprint(),
+            self.verified
+        )
+    }
+}
+
 /// What is remembered of one machine.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct TrustRecord {

@@ -6,7 +6,7 @@ use jiff::{Timestamp, ToSpan};
 use lantern_keys::{PublicKey, public_line};
 use serde::{Deserialize, Serialize};
 
-use crate::home::{read_or_empty, write_atomically};
+use crate::home::{read_toml, write_atomically};
 use crate::{BookError, Home, KnownKey, TrustRecord, TrustVerdict, Verified};
 
 const FILE: &str = "trust.toml";
@@ -53,11 +53,7 @@ impl TrustStore {
     /// [`BookError::Syntax`] with the line.
     pub fn load(home: &Home) -> Result<Self, BookError> {
         let path = home.file(FILE);
-        let text = read_or_empty(&path)?;
-        let form: FileForm = toml::from_str(&text).map_err(|error| {
-            let offset = error.span().map(|span| span.start);
-            BookError::syntax(&path, &text, offset, error.message().to_owned())
-        })?;
+        let (form, text): (FileForm, String) = read_toml(&path)?;
         let mut records = BTreeMap::new();
         for (name, record) in form.machines {
             let mut keys = Vec::new();

@@ -39,25 +39,20 @@ impl TerminalAsk {
     }
 
     fn secret(&mut self, question: &str) -> Option<SecretString> {
-        if self.interrupted {
-            return None;
-        }
-        match self.terminal.as_mut()?.ask_secret(question) {
-            Answer::Given(secret) => Some(secret),
-            Answer::Interrupted => {
-                self.interrupted = true;
-                None
-            }
-            Answer::Ended => None,
-        }
+        self.question(|terminal| terminal.ask_secret(question))
     }
 
     fn line(&mut self, question: &str) -> Option<String> {
+        self.question(|terminal| terminal.ask_line(question))
+    }
+
+    /// After Ctrl-C nothing more is asked.
+    fn question<T>(&mut self, ask: impl FnOnce(&mut Terminal) -> Answer<T>) -> Option<T> {
         if self.interrupted {
             return None;
         }
-        match self.terminal.as_mut()?.ask_line(question) {
-            Answer::Given(line) => Some(line),
+        match ask(self.terminal.as_mut()?) {
+            Answer::Given(answer) => Some(answer),
             Answer::Interrupted => {
                 self.interrupted = true;
                 None

@@ -201,12 +201,18 @@ fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
         TrustFailure::Changed { machine, key, .. } => failure
             .detail("Either the machine was set up anew, or something stands between you and it.")
             .hint("ask on the machine's own console which of the two keys it has")
-            .hint(format!("if it is the new one: lantern trust accept {machine} --expect {}", key.fingerprint())),
-        TrustFailure::NoOneToAsk { machine, key } => failure
-            .hint(format!("compare the fingerprint with the machine's console, then: lantern trust accept {machine} --expect {}", key.fingerprint())),
-        TrustFailure::NotExpected { .. } => {
-            failure.hint("this may be another machine, or something between you and it; nothing was sent to it")
+            .hint(format!(
+                "if it is the new one: lantern trust accept {machine} --expect {}",
+                key.fingerprint()
+            )),
+        TrustFailure::NoOneToAsk { machine, key } => {
+            failure.hint("compare that with what the machine's own console says").hint(format!(
+                "if it is the same: lantern trust accept {machine} --expect {}",
+                key.fingerprint()
+            ))
         }
+        TrustFailure::NotExpected { .. } => failure
+            .hint("this may be another machine, or something between you and it; nothing was sent to it"),
         TrustFailure::Rejected { .. } => failure,
     }
 }

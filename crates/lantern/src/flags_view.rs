@@ -31,7 +31,9 @@ fn flag_row(flag: Flag, row: usize, color: bool) -> String {
         let (upper, lower) = (flag.color(row, column), flag.color(row + 1, column));
         if color {
             let ((r, g, b), (r2, g2, b2)) = (rgb(upper), rgb(lower));
-            out.push_str(&format!("\x1b[38;2;{r};{g};{b};48;2;{r2};{g2};{b2}m▀"));
+            // Fonts draw half blocks with a seam; where both halves agree none is needed.
+            let block = if upper == lower { ' ' } else { '▀' };
+            out.push_str(&format!("\x1b[38;2;{r};{g};{b};48;2;{r2};{g2};{b2}m{block}"));
         } else {
             out.push(sign(upper));
         }

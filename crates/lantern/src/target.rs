@@ -103,10 +103,7 @@ impl Target {
 
     /// `address:port`.
     pub(crate) fn place(&self) -> String {
-        match self.address.contains(':') {
-            true => format!("[{}]:{}", self.address, self.port),
-            false => format!("{}:{}", self.address, self.port),
-        }
+        lantern_book::place(&self.address, self.port)
     }
 
     /// Connects and logs in, asking at the terminal as far as the options allow.

@@ -1,7 +1,7 @@
 //! Questions that only a person can answer. The program asks at the terminal, tests answer from a script, a batch
 //! run answers no.
 
-use lantern_book::{KnownKey, Verified};
+use lantern_book::Verified;
 use lantern_keys::{PublicKey, SecretString};
 use lantern_ssh::Prompts;
 
@@ -71,18 +71,4 @@ pub trait Ask {
 
     /// Something to tell.
     fn note(&mut self, note: &Note<'_>);
-}
-
-/// The keys a machine was known by, for messages.
-pub(crate) fn describe_known(known: &[KnownKey]) -> String {
-    let line = |known: &KnownKey| {
-        format!(
-            "{} {} ({}, first seen {})",
-            known.key.describe(),
-            known.key.fingerprint(),
-            known.verified,
-            known.first_seen.strftime("%Y-%m-%d")
-        )
-    };
-    known.iter().map(line).collect::<Vec<_>>().join("; ")
 }

@@ -15,8 +15,7 @@ use crate::LinkError;
 /// # Errors
 /// The kind of failure of the last address tried: name, route, refusal, silence.
 pub async fn dial(address: &str, port: u16, limit: Duration) -> Result<(TcpStream, SocketAddr), LinkError> {
-    let place =
-        if address.contains(':') { format!("[{address}]:{port}") } else { format!("{address}:{port}") };
+    let place = lantern_book::place(address, port);
     let not_found = |source| LinkError::NameNotFound { address: address.to_owned(), source };
     let addresses: Vec<SocketAddr> = lookup_host((address, port)).await.map_err(not_found)?.collect();
     debug!(?addresses, "resolved");

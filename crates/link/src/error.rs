@@ -4,8 +4,6 @@ use lantern_book::{BookError, KnownKey};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
-use crate::ask::describe_known;
-
 /// What ended an attempt or a session.
 #[derive(Debug, thiserror::Error)]
 pub enum LinkError {
@@ -100,7 +98,7 @@ pub enum TrustFailure {
         machine: String,
     },
     /// There was nobody to ask.
-    #[error("the host key of {machine} is not known, and there is no terminal to ask at ({} {})", .key.describe(), .key.fingerprint())]
+    #[error("the host key of {machine} is not known, and there is nobody to ask")]
     NoOneToAsk {
         /// The machine.
         machine: String,
@@ -136,9 +134,15 @@ pub enum TrustFailure {
 impl TrustFailure {
     /// The details behind the headline, a line each.
     pub fn details(&self) -> Vec<String> {
-        let Self::Changed { place, key, known, belongs_to, .. } = self else { return Vec::new() };
+        let (place, key, known, belongs_to) = match self {
+            Self::Changed { place, key, known, belongs_to, .. } => (place, key, known, belongs_to),
+            Self::NoOneToAsk { key, .. } => {
+                return vec![format!("it presented {} {}", key.describe(), key.fingerprint())];
+            }
+            Self::Rejected { .. } | Self::NotExpected { .. } => return Vec::new(),
+        };
         let mut lines = vec![
-            format!("it was {}", describe_known(known)),
+            format!("it was {}", known.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
             format!("it is  {} {}, at {place}", key.describe(), key.fingerprint()),
         ];
         lines.push(match belongs_to.as_slice() {

@@ -10,11 +10,16 @@ mod dial;
 mod error;
 mod link;
 mod login;
+mod own_keys;
+mod probe;
 mod pump;
+mod request;
 
 pub use ask::{Ask, FirstContact, HostKeyAnswer, Note};
 pub use dial::dial;
 pub use error::{AuthFailure, LinkError, TrustFailure};
 pub use link::Link;
-pub use login::{ConnectRequest, KeyChoice, TimeLimits, connect, our_offer, probe_host_key};
+pub use login::connect;
+pub use probe::probe_host_key;
 pub use pump::{Pump, PumpError};
+pub use request::{ConnectRequest, KeyChoice, TimeLimits, our_offer};

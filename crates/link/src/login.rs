@@ -1,104 +1,21 @@
 //! From a machine of the book to a logged-in connection: dial, shake hands, check trust, authenticate.
 
-use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use jiff::Timestamp;
-use lantern_book::{Hint, Hints, Home, KeyRing, RingEntry, TrustStore, TrustVerdict, Verified};
-use lantern_keys::container::Sealed;
-use lantern_keys::{Fingerprint, KeyError, PrivateKey, PublicKey, SignatureAlgorithm, SystemRandom};
+use lantern_book::{Hint, Hints, TrustStore, TrustVerdict, Verified};
+use lantern_keys::{PublicKey, SignatureAlgorithm, SystemRandom};
 use lantern_ssh::algorithm::KexAlgorithm;
 use lantern_ssh::{
-    Attempt, AuthEvent, AuthPlan, Client, ClientConfig, ClientEvent, Guess, KeyCandidate, Offer, PlannedStep,
+    Attempt, AuthEvent, AuthPlan, Client, ClientConfig, ClientEvent, Guess, KeyCandidate, PlannedStep,
 };
 use tracing::debug;
 
 use crate::ask::{Ask, FirstContact, HostKeyAnswer, Note};
 use crate::error::{AuthFailure, TrustFailure};
+use crate::own_keys::{OwnKey, own_keys, unlock};
 use crate::pump::{Pump, PumpError};
-use crate::{Link, LinkError, dial};
-
-/// Most keys offered on one connection: servers close after about six failures, and each costs a round trip.
-const MAX_KEYS_OFFERED: usize = 5;
-/// Most tries at a key's passphrase.
-const MAX_PASSPHRASE_TRIES: u32 = 3;
-
-/// How long each step may take.
-#[derive(Debug, Clone, Copy)]
-pub struct TimeLimits {
-    /// For one address to answer.
-    pub connect: Duration,
-    /// For each answer of the server up to login.
-    pub handshake: Duration,
-    /// How often a silent server is asked whether it is there.
-    pub keepalive: Duration,
-}
-
-impl Default for TimeLimits {
-    fn default() -> Self {
-        Self {
-            connect: Duration::from_secs(10),
-            handshake: Duration::from_secs(30),
-            keepalive: Duration::from_secs(20),
-        }
-    }
-}
-
-/// Which keys may be offered.
-#[derive(Debug)]
-pub enum KeyChoice {
-    /// All of the ring.
-    Ring,
-    /// One of the ring, by name.
-    Named(String),
-    /// A file that need not be in the ring.
-    File(std::path::PathBuf),
-    /// None.
-    Nothing,
-}
-
-/// Everything that a connection needs to know beforehand.
-#[derive(Debug)]
-pub struct ConnectRequest<'a> {
-    /// Where book, trust and keys are.
-    pub home: &'a Home,
-    /// The machine's name, in messages and in the trust store.
-    pub machine: &'a str,
-    /// Where to dial.
-    pub address: &'a str,
-    /// And which port.
-    pub port: u16,
-    /// The user to log in as.
-    pub user: &'a str,
-    /// The keys to offer.
-    pub keys: KeyChoice,
-    /// The fingerprint that the host key must have at first contact.
-    pub expect: Option<Fingerprint>,
-    /// How long steps may take.
-    pub limits: TimeLimits,
-    /// The algorithms to offer.
-    pub offer: Offer,
-}
-
-impl ConnectRequest<'_> {
-    fn place(&self) -> String {
-        match self.address.contains(':') {
-            true => format!("[{}]:{}", self.address, self.port),
-            false => format!("{}:{}", self.address, self.port),
-        }
-    }
-}
-
-/// Everything that we speak, in the order for this processor.
-pub fn our_offer() -> Offer {
-    #[cfg(any(target_arch = "x86_64", target_arch = "x86"))]
-    let aes = std::arch::is_x86_feature_detected!("aes");
-    #[cfg(target_arch = "aarch64")]
-    let aes = std::arch::is_aarch64_feature_detected!("aes");
-    #[cfg(not(any(target_arch = "x86_64", target_arch = "x86", target_arch = "aarch64")))]
-    let aes = false;
-    Offer::new(aes)
-}
+use crate::{ConnectRequest, Link, LinkError, dial};
 
 /// Connects and logs in.
 ///
@@ -111,41 +28,6 @@ pub async fn connect(request: ConnectRequest<'_>, ask: &mut dyn Ask) -> Result<L
     remember(&request, &client, ask);
     let (machine, user) = (request.machine.to_owned(), request.user.to_owned());
     Ok(Link { client, pump, machine, user, ended: None })
-}
-
-/// Connects just far enough to see the host key.
-///
-/// # Errors
-/// The step that failed.
-pub async fn probe_host_key(
-    address: &str,
-    port: u16,
-    host_key: Option<SignatureAlgorithm>,
-    limits: TimeLimits,
-) -> Result<PublicKey, LinkError> {
-    let (stream, place) = dial(address, port, limits.connect).await?;
-    let mut offer = our_offer();
-    if let Some(only) = host_key {
-        offer.host_keys.retain(|algorithm| *algorithm == only);
-    }
-    let mut config = ClientConfig::new(String::new(), offer, Box::new(SystemRandom));
-    config.handshake_time = limits.handshake;
-    let handshake = |source| LinkError::Handshake { place: place.to_string(), source };
-    let mut client = Client::new(config, Instant::now()).map_err(handshake)?;
-    let mut pump = Pump::new(stream);
-    loop {
-        while let Some(event) = client.poll_event() {
-            if let ClientEvent::HostKey(key) = event {
-                client.disconnect();
-                pump.finish(&mut client).await;
-                return Ok(key);
-            }
-        }
-        pump.turn(&mut client).await.map_err(|error| match error {
-            PumpError::Ssh(error) => handshake(error),
-            PumpError::Io(source) => LinkError::Dial { place: place.to_string(), source },
-        })?;
-    }
 }
 
 /// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
@@ -165,13 +47,6 @@ fn remember(request: &ConnectRequest<'_>, client: &Client, ask: &mut dyn Ask) {
     if let Err(error) = noted.and(hinted) {
         ask.note(&Note::NotRemembered(&error));
     }
-}
-
-/// A key that may be offered: closed until it is needed.
-struct OwnKey {
-    name: String,
-    sealed: Sealed,
-    opened: Option<Arc<PrivateKey>>,
 }
 
 struct Login<'a, 'r> {
@@ -425,44 +300,4 @@ fn guess(request: &ConnectRequest<'_>, known: &[SignatureAlgorithm]) -> Option<G
     let host_key = SignatureAlgorithm::from_name(&hint.host_key).ok()?;
     debug!(kex = hint.kex, host_key = hint.host_key, "guessing");
     known.contains(&host_key).then_some(Guess { kex, host_key })
-}
-
-fn own_keys(request: &ConnectRequest<'_>) -> Result<Vec<OwnKey>, LinkError> {
-    let ring = KeyRing::new(request.home);
-    let own = |name: String, sealed: Sealed| {
-        let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
-        OwnKey { name, sealed, opened }
-    };
-    let from_entry = |entry: RingEntry| own(entry.name, entry.sealed);
-    Ok(match &request.keys {
-        KeyChoice::Nothing => Vec::new(),
-        KeyChoice::Named(name) => vec![from_entry(ring.get(name)?)],
-        KeyChoice::File(path) => {
-            vec![own(path.display().to_string(), KeyRing::read_file(path)?)]
-        }
-        KeyChoice::Ring => {
-            // A broken file in the ring is reported by `key list`; here the others serve.
-            let mut keys: Vec<_> = ring.all()?.into_iter().filter_map(Result::ok).map(from_entry).collect();
-            // Keys that cost no question first, so that a passphrase is asked for only when needed.
-            keys.sort_by_key(|key| key.opened.is_none());
-            keys.truncate(MAX_KEYS_OFFERED);
-            keys
-        }
-    })
-}
-
-fn unlock(key: &mut OwnKey, ask: &mut dyn Ask) -> Result<Arc<PrivateKey>, &'static str> {
-    if let Some(opened) = &key.opened {
-        return Ok(opened.clone());
-    }
-    for attempt in 0..MAX_PASSPHRASE_TRIES {
-        let passphrase =
-            ask.passphrase(&key.name, attempt > 0).ok_or("locked, and no passphrase was given")?;
-        match key.sealed.open(Some(&passphrase)) {
-            Ok(opened) => return Ok(key.opened.insert(Arc::new(opened)).clone()),
-            Err(KeyError::WrongPassphrase | KeyError::PassphraseNeeded) => {}
-            Err(_) => return Err("its file is damaged"),
-        }
-    }
-    Err("locked, and the passphrase was wrong")
 }

@@ -8,10 +8,7 @@ use lantern_keys::wire::{Reader, Writer};
 use tracing::{debug, trace};
 
 use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, SendState, Stream};
-use crate::limits::{
-    INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS, MAX_UNANSWERED_REQUESTS, SEND_HIGH_WATER,
-    SEND_LOW_WATER,
-};
+use crate::limits::{INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS};
 use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
 use crate::message::number;
 use crate::rtt::RoundTrips;
@@ -19,17 +16,15 @@ use crate::transport::Transport;
 use crate::{Role, SshError};
 
 /// Extended data type of standard error (RFC 4254 §5.2).
-const SSH_EXTENDED_DATA_STDERR: u32 = 1;
-/// Bytes of number, recipient, type and length in front of channel data, at most.
-const DATA_HEADER_LEN: usize = 1 + 4 + 4 + 4;
+pub(crate) const SSH_EXTENDED_DATA_STDERR: u32 = 1;
 /// The global request that asks whether the peer is still there; whatever it answers will do.
 const KEEPALIVE: &[u8] = b"keepalive@openssh.com";
 
 pub(crate) struct Connection {
     role: Role,
-    channels: BTreeMap<u32, Channel>,
+    pub(crate) channels: BTreeMap<u32, Channel>,
     next_id: u32,
-    events: VecDeque<(ChannelId, ChannelEvent)>,
+    pub(crate) events: VecDeque<(ChannelId, ChannelEvent)>,
     /// Keepalives without an answer.
     pub(crate) unanswered_keepalives: u32,
     pub(crate) round_trips: RoundTrips,
@@ -273,136 +268,7 @@ impl Connection {
         Ok(())
     }
 
-    /// Notes that `bytes` of received data are used, and widens the window when it is time.
-    pub(crate) fn consumed(
-        &mut self,
-        id: ChannelId,
-        bytes: usize,
-        transport: &mut Transport,
-        now: Instant,
-    ) -> Result<(), SshError> {
-        let rtt = self.round_trips.smallest();
-        let Some(channel) = self.channels.get_mut(&id.0) else { return Ok(()) };
-        let Some(adjust) = channel.recv_window.on_consumed(bytes, now, rtt) else { return Ok(()) };
-        if channel.recv == RecvState::Finished || channel.send == SendState::Closed {
-            return Ok(());
-        }
-        let peer_id = channel.peer_id;
-        transport.send(|out| {
-            out.put_byte(number::CHANNEL_WINDOW_ADJUST);
-            out.put_uint32(peer_id);
-            out.put_uint32(adjust);
-        })
-    }
-
-    /// Sends as much of `data` as windows and buffers allow; the number of bytes taken.
-    pub(crate) fn send(
-        &mut self,
-        id: ChannelId,
-        stream: Stream,
-        data: &[u8],
-        transport: &mut Transport,
-    ) -> Result<usize, SshError> {
-        let channel = self.open_channel(id)?;
-        if channel.send != SendState::Open {
-            return Err(SshError::Misuse("no data can follow EOF on a channel"));
-        }
-        let mut taken = 0;
-        while taken < data.len() {
-            let room =
-                channel.send_window.left().min(channel.peer_max_packet).min(MAX_CHANNEL_PACKET) as usize;
-            if room == 0 || !transport.can_send() || transport.pending().len() >= SEND_HIGH_WATER {
-                channel.wants_room = true;
-                break;
-            }
-            let rest = data.get(taken..).unwrap_or_default();
-            let chunk = rest.get(..room).unwrap_or(rest);
-            let peer_id = channel.peer_id;
-            transport.send(|out| {
-                match stream {
-                    Stream::Main => out.put_byte(number::CHANNEL_DATA),
-                    Stream::Stderr => out.put_byte(number::CHANNEL_EXTENDED_DATA),
-                }
-                out.put_uint32(peer_id);
-                if stream == Stream::Stderr {
-                    out.put_uint32(SSH_EXTENDED_DATA_STDERR);
-                }
-                out.put_string(chunk);
-            })?;
-            channel.send_window.take(chunk.len() as u32);
-            taken += chunk.len();
-        }
-        Ok(taken)
-    }
-
-    /// Tells channels that were refused for lack of room that there is some again.
-    pub(crate) fn room_again(&mut self, transport: &Transport) {
-        if !transport.can_send() || transport.pending().len() > SEND_LOW_WATER {
-            return;
-        }
-        for (&id, channel) in &mut self.channels {
-            if channel.wants_room && channel.send_window.left() > 0 {
-                channel.wants_room = false;
-                self.events.push_back((ChannelId(id), ChannelEvent::Writable));
-            }
-        }
-    }
-
-    pub(crate) fn request(
-        &mut self,
-        id: ChannelId,
-        request: &SessionRequest,
-        want_reply: bool,
-        transport: &mut Transport,
-    ) -> Result<(), SshError> {
-        let channel = self.open_channel(id)?;
-        if channel.send == SendState::Closed {
-            return Err(SshError::Misuse("the channel is being closed"));
-        }
-        if want_reply {
-            if channel.unanswered.len() >= MAX_UNANSWERED_REQUESTS {
-                return Err(SshError::Misuse("too many requests await an answer"));
-            }
-            channel.unanswered.push_back(static_name(request));
-        }
-        let peer_id = channel.peer_id;
-        transport.send(|out| request.encode(peer_id, want_reply, out))
-    }
-
-    pub(crate) fn reply(
-        &mut self,
-        id: ChannelId,
-        granted: bool,
-        transport: &mut Transport,
-    ) -> Result<(), SshError> {
-        let peer_id = self.open_channel(id)?.peer_id;
-        send_reply(peer_id, granted, transport)
-    }
-
-    pub(crate) fn eof(&mut self, id: ChannelId, transport: &mut Transport) -> Result<(), SshError> {
-        let channel = self.open_channel(id)?;
-        if channel.send != SendState::Open {
-            return Ok(());
-        }
-        channel.send = SendState::Finished;
-        let peer_id = channel.peer_id;
-        transport.send(|out| {
-            out.put_byte(number::CHANNEL_EOF);
-            out.put_uint32(peer_id);
-        })
-    }
-
-    pub(crate) fn close(&mut self, id: ChannelId, transport: &mut Transport) -> Result<(), SshError> {
-        let channel = self.open_channel(id)?;
-        if channel.send == SendState::Closed {
-            return Ok(());
-        }
-        channel.send = SendState::Closed;
-        let peer_id = channel.peer_id;
-        send_close(peer_id, transport)
-    }
-
-    fn open_channel(&mut self, id: ChannelId) -> Result<&mut Channel, SshError> {
+    pub(crate) fn open_channel(&mut self, id: ChannelId) -> Result<&mut Channel, SshError> {
         self.channels
             .get_mut(&id.0)
             .filter(|channel| channel.phase == Phase::Open)
@@ -410,30 +276,16 @@ impl Connection {
     }
 }
 
-const _: () = assert!(MAX_CHANNEL_PACKET as usize + DATA_HEADER_LEN + 64 < crate::limits::MAX_PACKET_LEN);
-
-fn send_close(peer_id: u32, transport: &mut Transport) -> Result<(), SshError> {
+pub(crate) fn send_close(peer_id: u32, transport: &mut Transport) -> Result<(), SshError> {
     transport.send(|out| {
         out.put_byte(number::CHANNEL_CLOSE);
         out.put_uint32(peer_id);
     })
 }
 
-fn send_reply(peer_id: u32, granted: bool, transport: &mut Transport) -> Result<(), SshError> {
+pub(crate) fn send_reply(peer_id: u32, granted: bool, transport: &mut Transport) -> Result<(), SshError> {
     transport.send(|out| {
         out.put_byte(if granted { number::CHANNEL_SUCCESS } else { number::CHANNEL_FAILURE });
         out.put_uint32(peer_id);
     })
-}
-
-/// The name of a request of ours, to label its answer.
-fn static_name(request: &SessionRequest) -> &'static str {
-    match request {
-        SessionRequest::Env { .. } => "env",
-        SessionRequest::Pty(_) => "pty-req",
-        SessionRequest::Shell => "shell",
-        SessionRequest::Exec(_) => "exec",
-        SessionRequest::Subsystem(_) => "subsystem",
-        _ => "other",
-    }
 }

@@ -194,9 +194,7 @@ fn show(name: &str, global: &Global) -> Result<(), Failure> {
     ];
     match record {
         None => pairs.push(("trust", "never met".into())),
-        Some(record) => {
-            pairs.extend(record.keys.iter().map(|known| ("trust", super::trust::describe(known))))
-        }
+        Some(record) => pairs.extend(record.keys.iter().map(|known| ("trust", known.to_string()))),
     }
     pairs.retain(|(_, value)| !value.is_empty());
     output::print(&output::fields(&pairs))

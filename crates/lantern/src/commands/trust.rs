@@ -74,17 +74,6 @@ pub(crate) fn run(command: TrustCommand, global: &Global) -> Result<u8, Failure>
     }
 }
 
-/// A known key in one line.
-pub(crate) fn describe(known: &KnownKey) -> String {
-    format!(
-        "{} {} ({}, first seen {})",
-        known.key.describe(),
-        known.key.fingerprint(),
-        known.verified,
-        known.first_seen.strftime("%Y-%m-%d")
-    )
-}
-
 /// The keys of a record as JSON.
 pub(crate) fn keys_json(record: &TrustRecord) -> Value {
     let key = |known: &KnownKey| {
@@ -231,7 +220,7 @@ async fn accept(home: &Home, args: &AcceptArgs, json: bool) -> Result<(), Failur
                     (same_key.clone(), same_address.clone())
                 }
                 TrustVerdict::Changed { known, .. } => {
-                    let was: Vec<_> = known.iter().map(describe).collect();
+                    let was: Vec<_> = known.iter().map(ToString::to_string).collect();
                     output::warn(&format!(
                         "{machine} was known by {}; that will be replaced.",
                         was.join("; ")

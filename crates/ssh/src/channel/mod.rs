@@ -1,5 +1,6 @@
 //! One channel: its windows, its two directions, and the requests that await an answer (RFC 4254 §5).
 
+mod operations;
 pub(crate) mod window;
 
 use std::collections::VecDeque;
