@@ -184,10 +184,14 @@ impl From<LinkError> for Failure {
                 }
                 let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
                 failure.details.extend(tried);
-                failure.hint(format!(
-                    "is {} the right user? Images fix it; `--user NAME` tries another",
-                    auth.user
-                ))
+                // Half a success says that the user is right and something else is missing.
+                match auth.report.iter().any(|line| line.outcome.starts_with("accepted")) {
+                    true => failure.hint("at a terminal you are asked for the rest; `--password-fd N` gives a password"),
+                    false => failure.hint(format!(
+                        "is {} the right user? Images fix it; `--user NAME` tries another",
+                        auth.user
+                    )),
+                }
             }
             LinkError::Book(error) => error.into(),
             _ => failure,

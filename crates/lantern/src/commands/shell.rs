@@ -233,7 +233,7 @@ impl<'a> Session<'a> {
             .round_trip
             .map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
         format!(
-            "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, {} key exchanges\nround trip {round_trip}, silent for {} s",
+            "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s",
             self.link.machine(),
             self.link.user(),
             client.peer_identification(),
