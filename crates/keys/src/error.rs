@@ -14,6 +14,9 @@ pub enum KeyError {
     /// No private-key container that we know begins like this.
     #[error("not a private key: {0}")]
     NotAKey(&'static str),
+    /// A text that is no fingerprint.
+    #[error("a fingerprint is `SHA256:` and 43 characters of base64")]
+    NotAFingerprint,
     /// The container is protected and no passphrase was given.
     #[error("the key is protected by a passphrase")]
     PassphraseNeeded,

@@ -48,7 +48,7 @@ impl FromStr for Fingerprint {
         let mut bytes = [0; 32];
         match Base64Unpadded::decode(text, &mut bytes) {
             Ok(decoded) if decoded.len() == 32 => Ok(Self(bytes)),
-            _ => Err(KeyError::Malformed("a fingerprint is `SHA256:` and 43 characters of base64")),
+            _ => Err(KeyError::NotAFingerprint),
         }
     }
 }

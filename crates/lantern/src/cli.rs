@@ -37,7 +37,7 @@ pub(crate) struct Cli {
 #[derive(Debug, Clone, Args)]
 pub(crate) struct Global {
     /// Folder of book, trust and keys [default: $LANTERN_HOME, else the configuration folder]
-    #[arg(long, global = true, value_name = "DIR", env = "LANTERN_HOME", hide_env = true)]
+    #[arg(long, global = true, value_name = "DIR")]
     pub(crate) home: Option<PathBuf>,
     /// Say what happens; twice for every step of the protocol
     #[arg(short, long, global = true, action = clap::ArgAction::Count)]

@@ -1,5 +1,7 @@
 //! Where the home is, and who we are on this computer.
 
+use std::path::PathBuf;
+
 use etcetera::BaseStrategy;
 use lantern_book::Home;
 
@@ -11,8 +13,9 @@ use crate::failure::{Failure, code};
 /// # Errors
 /// When this computer has no such folder.
 pub(crate) fn home(global: &Global) -> Result<Home, Failure> {
-    if let Some(path) = global.home.as_ref().filter(|path| !path.as_os_str().is_empty()) {
-        return Ok(Home::new(path.clone()));
+    let named = global.home.clone().or_else(|| std::env::var_os("LANTERN_HOME").map(PathBuf::from));
+    if let Some(path) = named.filter(|path| !path.as_os_str().is_empty()) {
+        return Ok(Home::new(path));
     }
     let base = etcetera::choose_base_strategy().map_err(|error| {
         Failure::new(code::LOCAL, format!("no home folder: {error}")).hint("set LANTERN_HOME")

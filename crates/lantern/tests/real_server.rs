@@ -111,6 +111,15 @@ fn a_server_with_retired_algorithms_only_is_refused_with_the_reason() {
 }
 
 #[test]
+fn a_session_that_the_server_does_not_open_is_told_as_that() {
+    let Some(desk) = desk() else { return };
+    let server = Sshd::start(&desk, "host", "MaxSessions 0");
+    let expect = fingerprint(&desk, "host");
+    let outcome = desk.lantern(&["run", &server.address, "--expect", &expect, "--", "true"]).expect(250);
+    assert!(outcome.err.contains("did not open a session"), "{}", outcome.err);
+}
+
+#[test]
 fn password_keyboard_interactive_and_key_then_password() {
     let Some(desk) = desk() else { return };
     let expect = fingerprint(&desk, "host");
