@@ -4,6 +4,7 @@ use std::fs;
 use std::net::{TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 use std::{env, thread};
 
@@ -60,12 +61,25 @@ pub fn make_user() {
     let _ = fs::write(format!("/home/{USER}/.bashrc"), "PS1='ready> '\n");
 }
 
+/// A port that nothing listens on, below those that the system hands out to connections: one of those could be taken
+/// again before the server has it.
+fn free_port() -> u16 {
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let first = 20_000 + (std::process::id() % 100) as u16 * 100;
+    loop {
+        let port = first + NEXT.fetch_add(1, Ordering::Relaxed);
+        if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+            return port;
+        }
+    }
+}
+
 impl Sshd {
     /// Starts a server whose only host key is `host_key` of the desk's ring and which lets in the desk's key
     /// `harbour`; `config` has further lines.
     pub fn start(desk: &Desk, host_key: &str, config: &str) -> Self {
         let _ = fs::create_dir_all("/run/sshd");
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let port = free_port();
         let folder = desk.folder.path().join(format!("sshd-{port}"));
         fs::create_dir(&folder).unwrap();
         let keys = folder.join("authorized");
@@ -87,11 +101,12 @@ impl Sshd {
             .stderr(log)
             .spawn()
             .unwrap();
-        let server = Self { child, port, address: format!("{USER}@127.0.0.1:{port}") };
+        let mut server = Self { child, port, address: format!("{USER}@127.0.0.1:{port}") };
         let start = Instant::now();
         while TcpStream::connect(("127.0.0.1", port)).is_err() {
             let log = fs::read_to_string(folder.join("log")).unwrap_or_default();
-            assert!(start.elapsed() < PATIENCE, "the server does not start: {log}");
+            let ended = server.child.try_wait().unwrap();
+            assert!(ended.is_none() && start.elapsed() < PATIENCE, "the server does not start: {log}");
             thread::sleep(Duration::from_millis(20));
         }
         server
