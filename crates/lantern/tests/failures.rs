@@ -28,9 +28,10 @@ fn network_failures_are_told_apart() {
     let other = light(spec(Fault::OtherService("HTTP/1.0 400 Bad Request\r\n\r\n")));
     let err = run(&format!("keeper@{}", other.address), 246);
     assert!(err.contains("not an SSH server: it answered \"HTTP/1.0 400 Bad Request\""), "{err}");
+    // A bit flipped in the server's share: its signature covers another exchange than the one that took place.
     let corrupt = light(spec(Fault::CorruptAt(1800)));
     let err = run(&format!("keeper@{}", corrupt.address), 248);
-    assert!(!err.is_empty());
+    assert!(err.contains("the signature does not verify"), "{err}");
     let cut = light(spec(Fault::CutAfter(600)));
     let err = run(&format!("keeper@{}", cut.address), 246);
     assert!(err.contains("closed the connection during the key exchange"), "{err}");

@@ -90,6 +90,21 @@ fn a_reader_that_leaves_ends_it_quietly() {
 }
 
 #[test]
+fn a_slow_line_takes_its_time_and_loses_nothing() {
+    let desk = Desk::with_key();
+    let slow = Some(Fault::SlowTo(100_000));
+    let lit = light(MachineSpec { fault: slow, ..machine("lamp-01", &desk.public_key("harbour")) });
+    desk.add(&lit);
+    let start = Instant::now();
+    let outcome = desk.lantern(&["run", "lamp-01", "--", "flood", "60000"]).expect(0);
+    assert!(
+        outcome.out.len() == 60_000
+            && outcome.out.iter().enumerate().all(|(at, byte)| *byte == (at % 251) as u8)
+    );
+    assert!(start.elapsed() > Duration::from_millis(400), "the switch slows the line");
+}
+
+#[test]
 fn slow_output_arrives_as_it_is_written() {
     let (desk, _lit) = desk_and_machine();
     let mut child = desk.command(&["run", "lamp-01", "--no-input", "--", "slow", "8"]).spawn().unwrap();

@@ -229,3 +229,29 @@ fn verify(
         _ => AuthMethod::Unusable,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use lantern_keys::{KeyAlgorithm, PrivateKey};
+
+    use super::*;
+
+    /// RFC 4252 §7: the signature covers session, user, algorithm and key, so none of them can be exchanged.
+    #[test]
+    fn a_signature_made_for_another_session_user_or_key_is_worthless() {
+        let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap();
+        let other = PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap();
+        let algorithm = key.signature_algorithms()[0];
+        let mut signed = Vec::new();
+        signed.put_string(b"this session");
+        auth::put_public_key_request(&mut signed, "keeper", algorithm, key.public(), true);
+        let signature = key.sign(&signed, algorithm).unwrap().encode();
+        let judge = |user, public: &PublicKey, session: &[u8]| {
+            matches!(verify(user, algorithm, public.clone(), &signature, session), AuthMethod::PublicKey(_))
+        };
+        assert!(judge("keeper", key.public(), b"this session"));
+        assert!(!judge("keeper", key.public(), b"that session"));
+        assert!(!judge("visitor", key.public(), b"this session"));
+        assert!(!judge("keeper", other.public(), b"this session"));
+    }
+}

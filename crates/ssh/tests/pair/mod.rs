@@ -244,9 +244,4 @@ impl Pair {
             .unwrap();
         id
     }
-
-    /// Round trips since the start, in whole ones.
-    pub fn round_trips(&self) -> u128 {
-        (self.now - self.start).as_millis() / (2 * self.latency.as_millis())
-    }
 }
