@@ -108,44 +108,11 @@ impl TrustStore {
         }
     }
 
-    /// Remembers that `machine` proved to hold `key` at `place`.
-    ///
-    /// # Errors
-    /// What reading and writing run into.
-    pub fn accept(
-        home: &Home,
-        machine: &str,
-        place: &str,
-        key: &PublicKey,
-        verified: Verified,
-        now: Timestamp,
-    ) -> Result<(), BookError> {
-        Self::edit(home, |store| {
-            let record = store.records.entry(machine.to_owned()).or_default();
-            note_address(record, place);
-            match record.keys.iter_mut().find(|known| known.key == *key) {
-                Some(known) => {
-                    known.verified = verified;
-                    known.last_seen = now;
-                }
-                None => {
-                    record.keys.push(KnownKey {
-                        key: key.clone(),
-                        verified,
-                        first_seen: now,
-                        last_seen: now,
-                    });
-                }
-            }
-            (true, ())
-        })
-    }
-
     /// Remembers that `machine` proved to hold `key` at `place`, and that whatever it was known by before is void.
     ///
     /// # Errors
     /// What reading and writing run into.
-    pub fn replace(
+    pub fn accept(
         home: &Home,
         machine: &str,
         place: &str,

@@ -2,7 +2,7 @@
 
 use std::io::{Error, ErrorKind};
 use std::net::SocketAddr;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use tokio::net::{TcpStream, lookup_host};
 use tokio::time::timeout;
@@ -22,21 +22,22 @@ pub async fn dial(address: &str, port: u16, limit: Duration) -> Result<(TcpStrea
     let mut last = not_found(Error::new(ErrorKind::NotFound, "the resolver knows no address"));
     for address in addresses {
         debug!(%address, "dialing");
+        let start = Instant::now();
         match timeout(limit, TcpStream::connect(address)).await {
             Ok(Ok(stream)) => {
                 // Keystrokes must not wait for more of them.
-                stream.set_nodelay(true).map_err(|error| explain(error, &place))?;
+                stream.set_nodelay(true).map_err(|error| explain(error, &place, start))?;
                 debug!(%address, "connected");
                 return Ok((stream, address));
             }
-            Ok(Err(error)) => last = explain(error, &place),
+            Ok(Err(error)) => last = explain(error, &place, start),
             Err(_) => last = LinkError::DialTimedOut { place: place.clone(), seconds: limit.as_secs() },
         }
     }
     Err(last)
 }
 
-fn explain(source: Error, place: &str) -> LinkError {
+fn explain(source: Error, place: &str, start: Instant) -> LinkError {
     let place = place.to_owned();
     match source.kind() {
         ErrorKind::ConnectionRefused => LinkError::Refused { place },
@@ -44,7 +45,7 @@ fn explain(source: Error, place: &str) -> LinkError {
             LinkError::NoRoute { place, source }
         }
         // The kernel gave up before we did.
-        ErrorKind::TimedOut => LinkError::DialTimedOut { place, seconds: 127 },
+        ErrorKind::TimedOut => LinkError::DialTimedOut { place, seconds: start.elapsed().as_secs() },
         _ => LinkError::Dial { place, source },
     }
 }

@@ -116,7 +116,7 @@ pub enum TrustFailure {
         expected: Fingerprint,
     },
     /// The machine was known by another key.
-    #[error("THE HOST KEY OF {machine} HAS CHANGED")]
+    #[error("stopped: {machine} presents another host key than it had")]
     Changed {
         /// The machine.
         machine: String,

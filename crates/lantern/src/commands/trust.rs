@@ -250,7 +250,7 @@ async fn accept(home: &Home, args: &AcceptArgs, json: bool) -> Result<(), Failur
             }
         }
     };
-    TrustStore::replace(home, &target.name, &target.place(), &key, verified, Timestamp::now())?;
+    TrustStore::accept(home, &target.name, &target.place(), &key, verified, Timestamp::now())?;
     if json {
         let mut value = key_json(&key);
         value["machine"] = json!(target.name);

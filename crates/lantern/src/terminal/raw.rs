@@ -56,3 +56,45 @@ pub(crate) fn restore_on_panic() {
         print(info);
     }));
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::{Duration, Instant};
+
+    use rustix::termios::LocalModes;
+
+    use super::*;
+
+    const CHILD: &str = "terminal::raw::tests::panics_in_raw_mode";
+
+    /// Not a test by itself: what [`a_panic_puts_the_terminal_back`] runs under a pseudo-terminal.
+    #[test]
+    #[ignore = "run by another test, under a pseudo-terminal"]
+    fn panics_in_raw_mode() {
+        restore_on_panic();
+        // Forgotten, so that only the hook can put the terminal back.
+        std::mem::forget(RawMode::enter().unwrap());
+        std::thread::sleep(Duration::from_millis(500));
+        panic!("on purpose");
+    }
+
+    #[test]
+    fn a_panic_puts_the_terminal_back() {
+        let (pty, pts) = pty_process::blocking::open().unwrap();
+        let is_raw = || !tcgetattr(&pty).unwrap().local_modes.contains(LocalModes::ICANON);
+        let mut child = pty_process::blocking::Command::new(std::env::current_exe().unwrap())
+            .args([CHILD, "--exact", "--ignored", "--nocapture"])
+            .spawn(pts)
+            .unwrap();
+        let start = Instant::now();
+        while !is_raw() {
+            assert!(start.elapsed() < Duration::from_secs(30), "the child never entered raw mode");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        while is_raw() {
+            assert!(start.elapsed() < Duration::from_secs(30), "raw mode was left on");
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        assert!(!child.wait().unwrap().success());
+    }
+}

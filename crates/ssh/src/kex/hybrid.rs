@@ -50,6 +50,16 @@ impl Ephemeral {
         Ok((Self { algorithm, kem, x25519 }, share))
     }
 
+    /// With fixed keys, for a vector.
+    #[cfg(test)]
+    pub(super) fn from_private_mlkem(decapsulation_key: &[u8], x25519: &[u8]) -> Self {
+        Self {
+            algorithm: KexAlgorithm::MlKem768X25519,
+            kem: Kem::MlKem(DecapsulationKey::new(&ML_KEM_768, decapsulation_key).unwrap()),
+            x25519: ecdh::Ephemeral::from_private_x25519(x25519),
+        }
+    }
+
     pub(super) fn agree(self, server_share: &[u8]) -> Result<SharedSecret, SshError> {
         let (ciphertext, x25519_share) = split(server_share)?;
         match self.kem {

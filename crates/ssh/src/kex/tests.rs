@@ -76,3 +76,51 @@ fn groups_below_2048_bits_are_refused_and_the_wished_size_is_chosen() {
     assert_eq!(bits_for(5000, 4096), 4096);
     assert!(DhGroup::choose(GroupRequest { min: 1024, wished: 1024, max: 1536 }).is_err());
 }
+
+/// A server's share that another cryptographic library made for a fixed ML-KEM-768 key, and the K that the IETF
+/// sshm draft then demands: SHA-256 over the ML-KEM secret and the X25519 secret, computed there too.
+#[test]
+fn mlkem768x25519_agrees_with_an_independent_implementation() {
+    let field = |name: &str| {
+        let line = include_str!("data/mlkem768x25519.txt").lines().find_map(|line| line.strip_prefix(name));
+        hex(line.unwrap().trim())
+    };
+    let client =
+        || hybrid::Ephemeral::from_private_mlkem(&field("decapsulation_key"), &field("x25519_private"));
+    let mut share = field("server_share");
+    let mut expected = Vec::new();
+    expected.put_string(&field("k"));
+    assert_eq!(client().agree(&share).unwrap().encoded(), expected);
+    // ML-KEM rejects implicitly: a spoiled ciphertext gives another secret, not an error.
+    share[0] ^= 1;
+    assert_ne!(client().agree(&share).unwrap().encoded(), expected);
+}
+
+/// RFC 4253 §7.2, with the numbers of an independent computation; the 64 bytes need the extension.
+#[test]
+fn the_key_schedule_derives_and_extends_as_the_standard_says() {
+    use crate::algorithm::CipherAlgorithm::{Aes256Gcm, ChaCha20Poly1305};
+    use crate::negotiate::Direction;
+    let digest = |text: &[u8]| digest::digest(&digest::SHA256, text).as_ref().to_vec();
+    let mut number = vec![0x80];
+    number.extend(0..31);
+    let schedule = schedule::KeySchedule {
+        algorithm: KexAlgorithm::Curve25519,
+        secret: SharedSecret::mpint(&number),
+        exchange_hash: digest(b"exchange"),
+    };
+    let session_id = digest(b"session");
+    let keys = |cipher, mac, letters| schedule.keys(Direction { cipher, mac }, letters, &session_id);
+    let to_server =
+        keys(ChaCha20Poly1305, Some(crate::algorithm::MacAlgorithm::Sha256), schedule::CLIENT_TO_SERVER);
+    assert_eq!(
+        *to_server.key,
+        hex(
+            "37c83dc46be72bbd800a171609b90b8567dbc756c213548bea87288533f7b73a5447cad5406996c0054d5f057e5c7dda879ba95a739420746bb94b4018be109b"
+        )
+    );
+    assert_eq!(*to_server.mac, hex("3054dfe49a793f6f143bd32309a6ccb2af81fd60a57e476660d39d7a4b8d93be"));
+    assert_eq!(*keys(Aes256Gcm, None, schedule::CLIENT_TO_SERVER).iv, hex("54390616331819706d6e558a"));
+    let to_client = keys(Aes256Gcm, None, schedule::SERVER_TO_CLIENT);
+    assert_eq!(*to_client.key, hex("c06d134a851adf53e0824f51633214049ecbf10ef60699de426db040eb2331d5"));
+}
