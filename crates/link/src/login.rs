@@ -99,7 +99,7 @@ impl<'a, 'r> Login<'a, 'r> {
             while let Some(event) = self.client.poll_event() {
                 match event {
                     ClientEvent::HostKey(key) => self.decide_host_key(&key).await?,
-                    ClientEvent::Established => self.check_known_host_key()?,
+                    ClientEvent::Established => self.note_move(),
                     ClientEvent::Auth(AuthEvent::Succeeded) => return Ok(()),
                     ClientEvent::Auth(event) => self.handle_auth(event).await?,
                     ClientEvent::Channel(..) => {}
@@ -165,19 +165,13 @@ impl<'a, 'r> Login<'a, 'r> {
         }
     }
 
-    /// A known key needs no decision; a move is told, and an expectation that does not hold is respected.
-    fn check_known_host_key(&mut self) -> Result<(), LinkError> {
-        let Some(key) = self.client.host_key() else { return Ok(()) };
+    /// A known key needs no decision; that its machine has moved is told.
+    fn note_move(&mut self) {
+        let Some(key) = self.client.host_key() else { return };
         let (machine, place) = (self.request.machine, self.request.place());
-        if let Some(expected) = self.request.expect.filter(|expected| key.fingerprint() != *expected) {
-            let failure =
-                TrustFailure::NotExpected { machine: machine.to_owned(), key: key.clone(), expected };
-            return Err(LinkError::Trust(Box::new(failure)));
-        }
         if let TrustVerdict::Moved { from } = self.trust.assess(machine, &place, key) {
             self.ask.note(&Note::Moved { machine, from: &from, to: &place });
         }
-        Ok(())
     }
 
     async fn handle_auth(&mut self, event: AuthEvent) -> Result<(), LinkError> {
@@ -286,7 +280,9 @@ fn client_config(request: &ConnectRequest<'_>, trust: &TrustStore) -> ClientConf
     offer.prefer_host_keys(&algorithms);
     let mut config = ClientConfig::new(request.user.to_owned(), offer, Box::new(SystemRandom));
     config.guess = guess(request, &algorithms);
+    // An expectation narrows what goes without asking: another known key is then judged, and refused.
     config.known_host_keys = known;
+    config.known_host_keys.retain(|key| request.expect.is_none_or(|expected| key.fingerprint() == expected));
     config.handshake_time = request.limits.handshake;
     config.keepalive = Some(request.limits.keepalive);
     config

@@ -120,7 +120,7 @@ fn new(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Failure> {
             ),
         ),
         ("public", public_path.display().to_string()),
-        ("print", fingerprint.to_string()),
+        ("fingerprint", fingerprint.to_string()),
         ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
         ("line", public_line::format(key.public(), &comment)),
     ]))
@@ -251,7 +251,7 @@ fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, String)> 
     vec![
         ("algorithm", key.describe()),
         ("comment", comment.to_owned()),
-        ("print", fingerprint.to_string()),
+        ("fingerprint", fingerprint.to_string()),
         ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
         ("line", public_line::format(key, comment)),
     ]
