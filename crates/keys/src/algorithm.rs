@@ -4,8 +4,10 @@ use crate::KeyError;
 
 /// Smallest RSA modulus we make, read for use, or accept from a peer, in bits (NIST SP 800-131A retired less).
 pub const MIN_RSA_BITS: usize = 2048;
-/// Largest RSA modulus we work with, in bits: the limit of the cryptographic library.
-pub const MAX_RSA_BITS: usize = 8192;
+/// Largest RSA modulus we work with, in bits: common servers take no larger one, and signing takes seconds.
+pub const MAX_RSA_BITS: usize = 16384;
+/// Largest RSA modulus that the first cryptographic library handles, in bits; above, a slower one does.
+pub(crate) const MAX_FAST_RSA_BITS: usize = 8192;
 
 /// A NIST curve of RFC 5656.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

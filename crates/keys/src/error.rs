@@ -13,7 +13,7 @@ pub enum KeyError {
     Wire(#[from] WireError),
     /// No private-key container that we know begins like this.
     #[error("not a private key: {0}")]
-    NotAKey(&'static str),
+    NotAKey(String),
     /// A text that is no fingerprint.
     #[error("a fingerprint is `SHA256:` and 43 characters of base64")]
     NotAFingerprint,
@@ -23,6 +23,9 @@ pub enum KeyError {
     /// The passphrase does not open the container.
     #[error("the passphrase does not open this key")]
     WrongPassphrase,
+    /// What came out of decryption makes no sense, and the container has nothing to tell the causes apart by.
+    #[error("the passphrase does not open this key, or its content is damaged; the container cannot tell which")]
+    WrongPassphraseOrDamaged,
     /// An algorithm, cipher or derivation that we do not handle.
     #[error("{what} `{met}` is not supported ({why})")]
     Unsupported {

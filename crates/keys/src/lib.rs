@@ -27,6 +27,8 @@ pub mod private;
 pub mod public;
 pub mod public_line;
 pub mod random;
+mod large_rsa;
+mod parts;
 mod rsa;
 pub mod secret;
 pub mod signature;

@@ -5,8 +5,11 @@ use aws_lc_rs::rsa::KeySize;
 use aws_lc_rs::signature::{self as lc, EcdsaKeyPair, Ed25519KeyPair, KeyPair as _};
 use zeroize::Zeroizing;
 
-use crate::rsa::{self, RsaComponents};
-use crate::wire::{Reader, Writer};
+use crate::algorithm::MAX_FAST_RSA_BITS;
+use crate::large_rsa;
+use crate::parts::PrivateParts;
+use crate::rsa::{self, RsaComponents, checked_modulus_bits};
+use crate::wire::{Writer, trim_leading_zeros};
 use crate::{Curve, KeyAlgorithm, KeyError, PublicKey, RsaBits, Signature, SignatureAlgorithm};
 
 /// A private key with its public half and its comment.
@@ -22,6 +25,8 @@ enum Pair {
     Ed25519(Ed25519KeyPair),
     Ecdsa(Curve, EcdsaKeyPair),
     Rsa(aws_lc_rs::rsa::KeyPair),
+    /// Above what the first library takes.
+    LargeRsa(Box<(::rsa::PrivateKey, RsaComponents)>),
 }
 
 impl std::fmt::Debug for PrivateKey {
@@ -65,6 +70,7 @@ impl PrivateKey {
             ),
             Pair::Ecdsa(curve, pair) => PublicKey::ecdsa(*curve, pair.public_key().as_ref())?,
             Pair::Rsa(pair) => rsa::public_key(pair)?,
+            Pair::LargeRsa(large) => PublicKey::rsa(&large.1.e, &large.1.n)?,
         };
         Ok(Self { pair, public, comment })
     }
@@ -119,100 +125,87 @@ impl PrivateKey {
                 pair.sign(padding, &random, message, &mut blob).map_err(refused)?;
                 blob
             }
+            Pair::LargeRsa(large) => large_rsa::sign(&large.0, message, algorithm)?,
         };
         Ok(Signature { algorithm, blob })
     }
 
-    /// The private part as `openssh-key-v1` lists it, type name first, comment last.
-    pub(crate) fn encode_parts(&self) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-        // Sized for an 8192-bit RSA key, so that the buffer does not move and leave secrets behind.
-        let mut out = Zeroizing::new(Vec::with_capacity(8 * 1024));
-        out.put_string(self.public.key_type().as_bytes());
-        match &self.pair {
+    /// The numbers, for a container.
+    pub(crate) fn parts(&self) -> Result<PrivateParts, KeyError> {
+        Ok(match &self.pair {
             Pair::Ed25519(pair) => {
-                let seed = pair.seed().map_err(|_| KeyError::Refused("write down an Ed25519 key"))?;
-                let seed = seed.as_be_bytes().map_err(|_| KeyError::Refused("write down an Ed25519 key"))?;
-                self.public.encode_parts(&mut out);
-                out.put_uint32(64);
-                out.put(seed.as_ref());
-                out.put(pair.public_key().as_ref());
+                let refused = |_| KeyError::Refused("write down an Ed25519 key");
+                let seed = pair.seed().map_err(refused)?;
+                let seed = seed.as_be_bytes().map_err(refused)?;
+                PrivateParts::Ed25519 {
+                    seed: Zeroizing::new(seed.as_ref().to_vec()),
+                    public: Some(pair.public_key().as_ref().to_vec()),
+                }
             }
-            Pair::Ecdsa(_, pair) => {
+            Pair::Ecdsa(curve, pair) => {
                 let private = pair.private_key();
                 let scalar =
                     private.as_be_bytes().map_err(|_| KeyError::Refused("write down an ECDSA key"))?;
-                self.public.encode_parts(&mut out);
-                out.put_mpint(scalar.as_ref());
-            }
-            Pair::Rsa(pair) => {
-                let parts = rsa::components(pair)?;
-                for number in [&parts.n, &parts.e, &*parts.d, &*parts.iqmp, &*parts.p, &*parts.q] {
-                    out.put_mpint(number);
+                PrivateParts::Ecdsa {
+                    curve: *curve,
+                    scalar: Zeroizing::new(scalar.as_ref().to_vec()),
+                    point: Some(pair.public_key().as_ref().to_vec()),
                 }
             }
-        }
-        out.put_string(self.comment.as_bytes());
-        Ok(out)
+            Pair::Rsa(pair) => PrivateParts::Rsa(RsaComponents::from_key_pair(pair)?),
+            Pair::LargeRsa(large) => PrivateParts::Rsa(large.1.clone()),
+        })
     }
 
-    /// Reads what [`Self::encode_parts`] writes, checking that the halves belong together.
-    pub(crate) fn decode_parts(reader: &mut Reader<'_>) -> Result<Self, KeyError> {
-        let key_type = reader.text("key type")?;
-        let pair = match key_type {
-            "ssh-ed25519" => decode_ed25519(reader)?,
-            "ssh-rsa" => {
-                let n = reader.mpint("RSA modulus")?.to_vec();
-                let e = reader.mpint("RSA exponent")?.to_vec();
-                let d = Zeroizing::new(reader.mpint("RSA private exponent")?.to_vec());
-                let iqmp = Zeroizing::new(reader.mpint("RSA coefficient")?.to_vec());
-                let p = Zeroizing::new(reader.mpint("RSA prime p")?.to_vec());
-                let q = Zeroizing::new(reader.mpint("RSA prime q")?.to_vec());
-                Pair::Rsa(rsa::key_pair(&RsaComponents { n, e, d, iqmp, p, q })?)
+    /// A key from its numbers, which are checked: halves that match, a point on its curve, RSA numbers that fit.
+    pub(crate) fn from_parts(parts: PrivateParts, comment: String) -> Result<Self, KeyError> {
+        let mismatch = KeyError::Inconsistent("the private half does not belong to the public half");
+        let pair = match parts {
+            PrivateParts::Ed25519 { seed, public } => Pair::Ed25519(match public {
+                Some(public) => {
+                    Ed25519KeyPair::from_seed_and_public_key(&seed, &public).map_err(|_| mismatch)?
+                }
+                None => Ed25519KeyPair::from_seed_unchecked(&seed)
+                    .map_err(|_| KeyError::Malformed("an Ed25519 private key has 32 bytes"))?,
+            }),
+            PrivateParts::Ecdsa { curve, scalar, point } => {
+                if let Some(point) = &point {
+                    PublicKey::ecdsa(curve, point)?;
+                }
+                let scalar = at_full_width(curve, &scalar)?;
+                let der = crate::container::sec1::encode(curve, &scalar, point.as_deref())?;
+                let pair = EcdsaKeyPair::from_private_key_der(ecdsa_signing(curve), &der)
+                    .map_err(|_| mismatch.clone())?;
+                if point.is_some_and(|point| point != pair.public_key().as_ref()) {
+                    return Err(mismatch);
+                }
+                Pair::Ecdsa(curve, pair)
             }
-            other => decode_ecdsa(other, reader)?,
+            PrivateParts::Rsa(parts) => {
+                let bits = checked_modulus_bits(&parts.n)?;
+                parts.check()?;
+                match bits > MAX_FAST_RSA_BITS {
+                    false => Pair::Rsa(parts.to_key_pair()?),
+                    true => Pair::LargeRsa(Box::new((large_rsa::key_pair(&parts)?, parts))),
+                }
+            }
         };
-        let comment = String::from_utf8_lossy(reader.string("comment")?).into_owned();
         Self::from_pair(pair, comment)
     }
 }
 
-fn decode_ed25519(reader: &mut Reader<'_>) -> Result<Pair, KeyError> {
-    let public = reader.string("Ed25519 public key")?;
-    let both = reader.string("Ed25519 private key")?;
-    let Some((seed, public_again)) = both.split_at_checked(32).filter(|(_, public)| public.len() == 32)
-    else {
-        return Err(KeyError::Malformed("an Ed25519 private key has 64 bytes"));
-    };
-    if public != public_again {
-        return Err(KeyError::Inconsistent("the two copies of the public half differ"));
-    }
-    let pair = Ed25519KeyPair::from_seed_and_public_key(seed, public)
-        .map_err(|_| KeyError::Inconsistent("the private half does not belong to the public half"))?;
-    Ok(Pair::Ed25519(pair))
-}
-
-fn decode_ecdsa(key_type: &str, reader: &mut Reader<'_>) -> Result<Pair, KeyError> {
-    let Some(curve) = key_type.strip_prefix("ecdsa-sha2-").and_then(Curve::from_identifier) else {
-        return Err(KeyError::Unsupported {
-            what: "key algorithm",
-            met: key_type.chars().take(64).collect(),
-            why: "we hold Ed25519, ECDSA and RSA keys",
-        });
-    };
-    if reader.text("curve")? != curve.identifier() {
-        return Err(KeyError::Inconsistent("the curve is not the one that the key type names"));
-    }
-    let point = reader.string("curve point")?;
-    let scalar = reader.mpint("ECDSA private key")?;
+/// A scalar with the leading zeros that its curve wants.
+fn at_full_width(curve: Curve, scalar: &[u8]) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+    let scalar = trim_leading_zeros(scalar);
     let zeros = curve
         .field_len()
         .checked_sub(scalar.len())
         .ok_or(KeyError::Inconsistent("the private number is larger than the curve"))?;
-    let mut padded = Zeroizing::new(vec![0; zeros]);
-    padded.extend_from_slice(scalar);
-    let pair = EcdsaKeyPair::from_private_key_and_public_key(ecdsa_signing(curve), &padded, point)
-        .map_err(|_| KeyError::Inconsistent("the private half does not belong to the public half"))?;
-    Ok(Pair::Ecdsa(curve, pair))
+    let mut padded = Zeroizing::new(vec![0; curve.field_len()]);
+    if let Some(place) = padded.get_mut(zeros..) {
+        place.copy_from_slice(scalar);
+    }
+    Ok(padded)
 }
 
 fn ecdsa_signing(curve: Curve) -> &'static lc::EcdsaSigningAlgorithm {

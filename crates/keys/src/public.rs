@@ -2,6 +2,8 @@
 
 use aws_lc_rs::signature::{self as lc, ParsedPublicKey, UnparsedPublicKey, VerificationAlgorithm};
 
+use crate::algorithm::MAX_FAST_RSA_BITS;
+use crate::large_rsa;
 use crate::rsa::checked_modulus_bits;
 use crate::wire::{Reader, Writer, trim_leading_zeros};
 use crate::{Curve, Fingerprint, KeyError, Signature, SignatureAlgorithm};
@@ -18,7 +20,7 @@ pub enum PublicKey {
         /// The point, uncompressed: 4, x, y.
         point: Vec<u8>,
     },
-    /// RSA (RFC 4253 §6.6), 2048 to 8192 bits.
+    /// RSA (RFC 4253 §6.6), 2048 to 16384 bits.
     Rsa {
         /// Public exponent, big-endian without leading zeros.
         e: Vec<u8>,
@@ -43,10 +45,7 @@ impl PublicKey {
         let key_type = reader.text("key type")?;
         let key = match key_type {
             "ssh-ed25519" => {
-                let bytes = reader.string("Ed25519 key")?;
-                Self::Ed25519(
-                    bytes.try_into().map_err(|_| KeyError::Malformed("an Ed25519 key has 32 bytes"))?,
-                )
+                Self::ed25519(reader.string("Ed25519 key")?)?
             }
             "ssh-rsa" => {
                 let e = reader.mpint("RSA exponent")?;
@@ -61,22 +60,16 @@ impl PublicKey {
 
     fn decode_ecdsa(key_type: &str, reader: &mut Reader<'_>) -> Result<Self, KeyError> {
         let curve = key_type.strip_prefix("ecdsa-sha2-").and_then(Curve::from_identifier);
-        let Some(curve) = curve else {
-            return Err(KeyError::Unsupported {
-                what: "key algorithm",
-                met: key_type.chars().take(64).collect(),
-                why: match key_type {
-                    "ssh-dss" => "DSA, retired by RFC 9142",
-                    name if name.starts_with("sk-") => "its private half lives in a hardware token",
-                    name if name.contains("-cert-") => "a certificate, not a plain key",
-                    _ => "not one of ours",
-                },
-            });
-        };
+        let curve = curve.ok_or_else(|| unsupported_key_type(key_type))?;
         if reader.text("curve")? != curve.identifier() {
             return Err(KeyError::Inconsistent("the curve is not the one that the key type names"));
         }
         Self::ecdsa(curve, reader.string("curve point")?)
+    }
+
+    /// An Ed25519 key from its 32 bytes.
+    pub(crate) fn ed25519(bytes: &[u8]) -> Result<Self, KeyError> {
+        bytes.try_into().map(Self::Ed25519).map_err(|_| KeyError::Malformed("an Ed25519 key has 32 bytes"))
     }
 
     /// An ECDSA key from its uncompressed point, which must lie on the curve.
@@ -180,10 +173,28 @@ impl PublicKey {
                 // Some servers drop leading zero bytes of the number; RFC 8332 §3 allows us to put them back.
                 let mut blob = vec![0; n.len().saturating_sub(signature.blob.len())];
                 blob.extend_from_slice(&signature.blob);
+                if n.len() * 8 > MAX_FAST_RSA_BITS {
+                    return large_rsa::verify(e, n, message, signature.algorithm, &blob);
+                }
                 lc::RsaPublicKeyComponents { n, e }.verify(algorithm, message, &blob).map_err(|_| bad)
             }
             _ => Err(bad),
         }
+    }
+}
+
+/// Why we hold no keys of this type, by its name on the wire.
+pub(crate) fn unsupported_key_type(key_type: &str) -> KeyError {
+    KeyError::Unsupported {
+        what: "key algorithm",
+        met: key_type.chars().take(64).collect(),
+        why: match key_type {
+            "ssh-dss" => "DSA, retired by RFC 9142",
+            "ssh-ed448" => "Ed448, which servers don't take",
+            name if name.contains("-cert-") => "a certificate, not a plain key",
+            name if name.starts_with("sk-") => "its private half lives in a hardware token",
+            _ => "we hold Ed25519, ECDSA on the NIST curves, and RSA keys",
+        },
     }
 }
 

@@ -1,11 +1,29 @@
-//! The one-line form of a public key: its type, the blob in base64, and a comment.
+//! The one-line form of a public key: options perhaps, its type, the blob in base64, and a comment.
 
 use base64ct::{Base64, Encoding};
 
 use crate::{KeyError, PublicKey};
 
-/// Longest line that we read, in bytes: an 8192-bit RSA key takes about 1.5 KB, a comment rarely 200 bytes.
+/// Longest line that we read, in bytes: a 16384-bit RSA key takes about 2.8 KB, options and a comment rarely 1 KB.
 pub const MAX_LINE_LEN: usize = 16 * 1024;
+
+/// A line of a list of keys that may log in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PublicLine {
+    /// What stands before the key, as it was written; empty when nothing does.
+    pub options: String,
+    /// The key.
+    pub key: PublicKey,
+    /// What stands after it.
+    pub comment: String,
+}
+
+/// The places of the parts of a line.
+pub(crate) struct Parts<'a> {
+    pub(crate) options: &'a str,
+    pub(crate) blob: Vec<u8>,
+    pub(crate) comment: &'a str,
+}
 
 /// Writes `type base64 comment`, without a line end.
 pub fn format(key: &PublicKey, comment: &str) -> String {
@@ -15,11 +33,27 @@ pub fn format(key: &PublicKey, comment: &str) -> String {
     line.trim_end().to_owned()
 }
 
-/// Reads a line as [`format`] writes it.
+/// Reads a line as [`format`] writes it; options before the key are read over.
 ///
 /// # Errors
 /// A line that is too long, lacks a part, or whose type and blob disagree.
 pub fn parse(line: &str) -> Result<(PublicKey, String), KeyError> {
+    parse_with_options(line).map(|line| (line.key, line.comment))
+}
+
+/// Reads a line with options before the key.
+///
+/// # Errors
+/// As [`parse`].
+pub fn parse_with_options(line: &str) -> Result<PublicLine, KeyError> {
+    let parts = split(line)?;
+    let key = PublicKey::decode(&parts.blob)?;
+    Ok(PublicLine { options: parts.options.to_owned(), key, comment: parts.comment.to_owned() })
+}
+
+/// Finds the parts of a line: its blob begins with the very type that stands before it, so options cannot be taken
+/// for it, whatever they hold.
+pub(crate) fn split(line: &str) -> Result<Parts<'_>, KeyError> {
     if line.len() > MAX_LINE_LEN {
         return Err(KeyError::TooCostly {
             what: "bytes in one line",
@@ -27,14 +61,44 @@ pub fn parse(line: &str) -> Result<(PublicKey, String), KeyError> {
             limit: MAX_LINE_LEN as u64,
         });
     }
-    let mut parts = line.trim().splitn(3, [' ', '\t']);
-    let (Some(key_type), Some(base64)) = (parts.next(), parts.next()) else {
-        return Err(KeyError::Malformed("a public key line is a type, base64 and a comment"));
+    let line = line.trim();
+    let (options, rest) = match key_at(line) {
+        Some(_) => ("", line),
+        None => split_options(line),
     };
-    let blob = Base64::decode_vec(base64).map_err(|_| KeyError::Malformed("the base64 part is broken"))?;
-    let key = PublicKey::decode(&blob)?;
-    if key.key_type() != key_type {
-        return Err(KeyError::Inconsistent("the line names another key type than its base64 holds"));
+    match key_at(rest) {
+        Some((key_type, base64, comment)) => {
+            let blob =
+                Base64::decode_vec(base64).map_err(|_| KeyError::Malformed("the base64 part is broken"))?;
+            if crate::wire::Reader::new(&blob).text("key type") != Ok(key_type) {
+                return Err(KeyError::Inconsistent("the line names another key type than its base64 holds"));
+            }
+            Ok(Parts { options, blob, comment })
+        }
+        None => Err(KeyError::Malformed("a public key line is a type, base64 and a comment")),
     }
-    Ok((key, parts.next().unwrap_or_default().trim().to_owned()))
+}
+
+/// Type, base64 and comment, when the line begins with a word and the base64 of a blob: a length below 256.
+fn key_at(line: &str) -> Option<(&str, &str, &str)> {
+    let mut parts = line.splitn(3, [' ', '\t']);
+    let (key_type, base64) = (parts.next()?, parts.next()?);
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-@._".contains(c);
+    let is_key = key_type.chars().all(plain) && base64.starts_with("AAAA");
+    is_key.then(|| (key_type, base64, parts.next().unwrap_or_default().trim()))
+}
+
+/// Options end at the first white space outside of double quotes; a backslash keeps a quote from ending them.
+fn split_options(line: &str) -> (&str, &str) {
+    let (mut quoted, mut escaped) = (false, false);
+    for (at, c) in line.char_indices() {
+        match c {
+            _ if escaped => escaped = false,
+            '\\' if quoted => escaped = true,
+            '"' => quoted = !quoted,
+            ' ' | '\t' if !quoted => return (&line[..at], line[at..].trim_start()),
+            _ => {}
+        }
+    }
+    ("", line)
 }

@@ -16,6 +16,11 @@ fn small_algorithms() -> impl Iterator<Item = KeyAlgorithm> {
         .filter(|algorithm| !matches!(algorithm, KeyAlgorithm::Rsa(RsaBits::B4096 | RsaBits::B8192)))
 }
 
+/// Few rounds: the tests wait for bcrypt often enough.
+fn cheap(rounds: u32) -> openssh_key_v1::Settings {
+    openssh_key_v1::Settings { rounds, ..Default::default() }
+}
+
 fn secret(text: &str) -> SecretString {
     SecretString::new(text.to_owned())
 }
@@ -25,9 +30,9 @@ fn every_algorithm_survives_the_container_and_still_signs() {
     for algorithm in small_algorithms() {
         let key = PrivateKey::generate(algorithm, "keeper@chart-room").unwrap();
         for passphrase in [None, Some(secret("twelve green lamps"))] {
-            let file = openssh_key_v1::format(&key, passphrase.as_ref(), 2, &mut SystemRandom).unwrap();
+            let file = openssh_key_v1::format(&key, passphrase.as_ref(), cheap(2), &mut SystemRandom).unwrap();
             let sealed = Sealed::parse(file.as_bytes()).unwrap();
-            assert_eq!(sealed.public(), key.public());
+            assert_eq!(sealed.public(), Some(key.public()));
             assert_eq!(sealed.is_protected(), passphrase.is_some());
             let opened = sealed.open(passphrase.as_ref()).unwrap();
             assert_eq!(opened.comment(), "keeper@chart-room");
@@ -49,7 +54,7 @@ fn every_algorithm_survives_the_container_and_still_signs() {
 #[test]
 fn a_wrong_passphrase_is_told_apart_from_a_missing_one_and_from_damage() {
     let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap();
-    let file = openssh_key_v1::format(&key, Some(&secret("right")), 1, &mut SystemRandom).unwrap();
+    let file = openssh_key_v1::format(&key, Some(&secret("right")), cheap(1), &mut SystemRandom).unwrap();
     let sealed = Sealed::parse(file.as_bytes()).unwrap();
     assert_eq!(sealed.open(None).unwrap_err(), KeyError::PassphraseNeeded);
     assert_eq!(sealed.open(Some(&secret("wrong"))).unwrap_err(), KeyError::WrongPassphrase);
@@ -75,7 +80,7 @@ fn ed25519_verifies_the_vector_of_rfc_8032() {
 #[test]
 fn retired_and_foreign_keys_are_refused_with_their_reason() {
     for (key_type, reason) in
-        [("ssh-dss", "RFC 9142"), ("sk-ssh-ed25519@openssh.com", "hardware"), ("ssh-lamp", "not one of ours")]
+        [("ssh-dss", "RFC 9142"), ("sk-ssh-ed25519@openssh.com", "hardware"), ("ssh-lamp", "we hold")]
     {
         let mut blob = Vec::new();
         lantern_keys::wire::Writer::put_string(&mut blob, key_type.as_bytes());

@@ -1,120 +1,119 @@
-//! The `openssh-key-v1` container: a public half in clear, a private half that bcrypt and AES may protect.
+//! The `openssh-key-v1` container: public halves in clear, a private section that bcrypt and a cipher may protect.
 //!
 //! Source: the public protocol note on the container. The layout is the magic, the names of cipher and key
 //! derivation, the derivation's options, the number of keys, the public blobs, and one private section.
 
-use aes::Aes256;
-use aes::cipher::{KeyIvInit, StreamCipher};
 use zeroize::Zeroizing;
 
+use super::openssh_cipher::OpensshCipher;
 use super::pem;
+use super::work::{Patience, Work};
+use crate::parts::PrivateParts;
+use crate::rsa::RsaComponents;
 use crate::wire::{Reader, Writer};
-use crate::{KeyError, PrivateKey, PublicKey, RandomSource, SecretString};
+use crate::{Curve, KeyError, PrivateKey, PublicKey, RandomSource, SecretString};
 
-const LABEL: &str = "OPENSSH PRIVATE KEY";
+/// The label of its armour.
+pub(crate) const LABEL: &str = "OPENSSH PRIVATE KEY";
 const MAGIC: &[u8] = b"openssh-key-v1\0";
 const SALT_LEN: usize = 16;
-/// Length of key and initial counter of aes256-ctr, in bytes.
-const KEY_AND_IV_LEN: usize = 32 + 16;
-/// Block size that the private section is padded to, in bytes: AES's, or 8 when nothing encrypts it.
-const AES_BLOCK: usize = 16;
+/// Block size that a section is padded to when nothing encrypts it, in bytes.
+const PLAIN_BLOCK: usize = 8;
+/// Most keys that we read in one container; the writers of this format put one in.
+const MAX_KEYS: u32 = 64;
 
 /// bcrypt rounds for new files: about a third of a second on a desktop of today.
 pub const DEFAULT_ROUNDS: u32 = 32;
-/// Most bcrypt rounds that we spend on a file unasked: about ten seconds.
-pub const MAX_ROUNDS: u32 = 1024;
-
-type Aes256Ctr = ctr::Ctr128BE<Aes256>;
 
 /// How the private section is protected.
 #[derive(Debug, Clone, PartialEq, Eq)]
-enum Protection {
-    None,
-    BcryptAes256Ctr { salt: Vec<u8>, rounds: u32 },
+struct Protection {
+    cipher: OpensshCipher,
+    salt: Vec<u8>,
+    rounds: u32,
 }
 
 /// A parsed container that has not been opened yet.
 pub struct Sealed {
-    protection: Protection,
-    public: PublicKey,
-    private_section: Zeroizing<Vec<u8>>,
-}
-
-impl std::fmt::Debug for Sealed {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "Sealed({:?}, {})", self.public, self.describe())
-    }
+    protection: Option<Protection>,
+    publics: Vec<PublicKey>,
+    section: Zeroizing<Vec<u8>>,
+    tag: Vec<u8>,
 }
 
 impl Sealed {
-    /// Reads the armoured container.
+    /// Reads the content of the armour.
     ///
     /// # Errors
-    /// Not this container, damaged, protected in a way that we don't read, or costlier than our limits.
-    pub fn parse(text: &str) -> Result<Self, KeyError> {
-        let bytes = pem::decode(text, LABEL)?;
+    /// Damaged, or protected in a way that we don't read.
+    pub(crate) fn decode(bytes: &[u8]) -> Result<Self, KeyError> {
         let rest = bytes.strip_prefix(MAGIC).ok_or(KeyError::Malformed("the magic is missing"))?;
         let mut reader = Reader::new(rest);
         let cipher = reader.text("cipher name")?;
         let kdf = reader.text("key derivation name")?;
         let options = reader.string("key derivation options")?;
         let count = reader.u32("number of keys")?;
-        if count != 1 {
-            return Err(KeyError::Unsupported {
-                what: "number of keys",
-                met: count.to_string(),
-                why: "we read one key a file",
-            });
+        if count == 0 || count > MAX_KEYS {
+            return Err(KeyError::TooCostly { what: "keys in one container", met: count.into(), limit: MAX_KEYS.into() });
         }
-        let public = PublicKey::decode(reader.string("public key")?)?;
-        let private_section = Zeroizing::new(reader.string("private section")?.to_vec());
-        reader.finish()?;
+        let publics = (0..count)
+            .map(|_| PublicKey::decode(reader.string("public key")?))
+            .collect::<Result<Vec<_>, KeyError>>()?;
         let protection = parse_protection(cipher, kdf, options)?;
-        Ok(Self { protection, public, private_section })
+        let section = Zeroizing::new(reader.string("private section")?.to_vec());
+        let tag_len = protection.as_ref().map_or(0, |protection| protection.cipher.tag_len());
+        // The tag stands behind the section, outside of its length.
+        let tag = reader.take(tag_len, "authentication tag")?.to_vec();
+        reader.finish()?;
+        Ok(Self { protection, publics, section, tag })
     }
 
-    /// The public half.
-    pub fn public(&self) -> &PublicKey {
-        &self.public
+    /// The public halves, one or more.
+    pub fn publics(&self) -> &[PublicKey] {
+        &self.publics
     }
 
-    /// Whether a passphrase protects the private half.
+    /// Whether a passphrase protects the private halves.
     pub fn is_protected(&self) -> bool {
-        self.protection != Protection::None
+        self.protection.is_some()
     }
 
-    /// The container and its protection, in words.
-    pub fn describe(&self) -> String {
-        match &self.protection {
-            Protection::None => "openssh-key-v1, no passphrase".into(),
-            Protection::BcryptAes256Ctr { rounds, .. } => {
-                format!("openssh-key-v1, aes256-ctr, bcrypt with {rounds} rounds")
-            }
-        }
+    /// What deriving the key costs.
+    pub fn work(&self) -> Work {
+        self.protection.as_ref().map_or(Work::None, |protection| Work::Bcrypt(protection.rounds))
     }
 
-    /// Opens the private half.
+    /// Cipher and derivation, in words.
+    pub fn describe_protection(&self) -> Option<String> {
+        self.protection.as_ref().map(|protection| {
+            format!("{}, bcrypt with {} rounds", protection.cipher.name(), protection.rounds)
+        })
+    }
+
+    /// Opens the private halves.
     ///
     /// # Errors
     /// See [`super::Sealed::open`].
-    pub fn open(&self, passphrase: Option<&SecretString>) -> Result<PrivateKey, KeyError> {
-        let mut section = self.private_section.clone();
-        let block = match &self.protection {
-            Protection::None => 8,
-            Protection::BcryptAes256Ctr { salt, rounds } => {
-                let passphrase =
-                    passphrase.filter(|text| !text.is_empty()).ok_or(KeyError::PassphraseNeeded)?;
-                cipher(passphrase, salt, *rounds)?.apply_keystream(&mut section);
-                AES_BLOCK
+    pub fn open(&self, passphrase: Option<&SecretString>, patience: Patience) -> Result<Vec<PrivateKey>, KeyError> {
+        let mut section = self.section.clone();
+        let mut block = PLAIN_BLOCK;
+        if let Some(protection) = &self.protection {
+            let passphrase = passphrase.filter(|text| !text.is_empty()).ok_or(KeyError::PassphraseNeeded)?;
+            self.work().check(patience)?;
+            block = protection.cipher.block();
+            // CBC takes whole blocks only, so this is checked before, and not by the library.
+            if !section.len().is_multiple_of(block) {
+                return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
             }
-        };
+            protection.cipher.open(passphrase, &protection.salt, protection.rounds, &mut section, &self.tag)?;
+        }
         if !section.len().is_multiple_of(block) {
             return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
         }
         self.parse_private(&section)
     }
 
-    fn parse_private(&self, section: &[u8]) -> Result<PrivateKey, KeyError> {
+    fn parse_private(&self, section: &[u8]) -> Result<Vec<PrivateKey>, KeyError> {
         let mut reader = Reader::new(section);
         // Two equal random numbers tell a wrong passphrase from damage: 2⁻³² chance of mistaking them.
         if reader.u32("check number")? != reader.u32("check number")? {
@@ -124,53 +123,64 @@ impl Sealed {
                 KeyError::Malformed("the two check numbers differ")
             });
         }
-        let key = PrivateKey::decode_parts(&mut reader)?;
-        if reader.rest().iter().zip(1u8..).any(|(byte, expected)| *byte != expected) {
+        let mut keys = Vec::new();
+        for public in &self.publics {
+            let key = decode_parts(&mut reader)?;
+            if key.public() != public {
+                return Err(KeyError::Inconsistent("the private half does not belong to the public half"));
+            }
+            keys.push(key);
+        }
+        let padding = reader.rest();
+        if padding.len() >= 256 || padding.iter().zip(1u8..).any(|(byte, expected)| *byte != expected) {
             return Err(KeyError::Malformed("the padding is not 1, 2, 3 …"));
         }
-        if *key.public() != self.public {
-            return Err(KeyError::Inconsistent("the private half does not belong to the public half"));
-        }
-        Ok(key)
+        Ok(keys)
     }
 }
 
-fn parse_protection(cipher: &str, kdf: &str, options: &[u8]) -> Result<Protection, KeyError> {
-    let unsupported = |what, met: &str| KeyError::Unsupported {
+fn parse_protection(cipher: &str, kdf: &str, options: &[u8]) -> Result<Option<Protection>, KeyError> {
+    let unsupported = |what, met: &str, why| KeyError::Unsupported {
         what,
         met: met.chars().take(64).collect(),
-        why: "we read none, and aes256-ctr with bcrypt",
+        why,
     };
-    match (cipher, kdf) {
-        ("none", "none") if options.is_empty() => Ok(Protection::None),
-        ("aes256-ctr", "bcrypt") => {
-            let mut reader = Reader::new(options);
-            let salt = reader.string("salt")?.to_vec();
-            let rounds = reader.u32("bcrypt rounds")?;
-            reader.finish()?;
-            if salt.is_empty() || salt.len() > 256 || rounds == 0 {
-                return Err(KeyError::Malformed("bcrypt needs a short salt and at least one round"));
-            }
-            if rounds > MAX_ROUNDS {
-                return Err(KeyError::TooCostly {
-                    what: "rounds of bcrypt",
-                    met: rounds.into(),
-                    limit: MAX_ROUNDS.into(),
-                });
-            }
-            Ok(Protection::BcryptAes256Ctr { salt, rounds })
-        }
-        ("aes256-ctr", other) => Err(unsupported("key derivation", other)),
-        (other, _) => Err(unsupported("cipher", other)),
+    if (cipher, kdf) == ("none", "none") {
+        return match options.is_empty() {
+            true => Ok(None),
+            false => Err(KeyError::Malformed("options for a key derivation that is none")),
+        };
     }
+    let cipher = OpensshCipher::ALL
+        .into_iter()
+        .find(|known| known.name() == cipher)
+        .ok_or_else(|| unsupported("cipher", cipher, "we read AES in counter, CBC and GCM mode, and ChaCha20"))?;
+    if kdf != "bcrypt" {
+        return Err(unsupported("key derivation", kdf, "this container has bcrypt or none"));
+    }
+    let mut reader = Reader::new(options);
+    let salt = reader.string("salt")?.to_vec();
+    let rounds = reader.u32("bcrypt rounds")?;
+    reader.finish()?;
+    if salt.is_empty() || salt.len() > 256 || rounds == 0 {
+        return Err(KeyError::Malformed("bcrypt needs a short salt and at least one round"));
+    }
+    Ok(Some(Protection { cipher, salt, rounds }))
 }
 
-fn cipher(passphrase: &SecretString, salt: &[u8], rounds: u32) -> Result<Aes256Ctr, KeyError> {
-    let mut derived = Zeroizing::new([0; KEY_AND_IV_LEN]);
-    bcrypt_pbkdf::bcrypt_pbkdf(passphrase.expose_secret(), salt, rounds, &mut *derived)
-        .map_err(|_| KeyError::Refused("derive a key from the passphrase"))?;
-    let (key, iv) = derived.split_at(32);
-    Aes256Ctr::new_from_slices(key, iv).map_err(|_| KeyError::Refused("set up aes256-ctr"))
+/// How to protect a new file.
+#[derive(Debug, Clone, Copy)]
+pub struct Settings {
+    /// The cipher.
+    pub cipher: OpensshCipher,
+    /// The rounds of bcrypt.
+    pub rounds: u32,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self { cipher: OpensshCipher::Aes256Ctr, rounds: DEFAULT_ROUNDS }
+    }
 }
 
 /// Writes a key down, protected when there is a passphrase. The text is secret either way.
@@ -180,18 +190,33 @@ fn cipher(passphrase: &SecretString, salt: &[u8], rounds: u32) -> Result<Aes256C
 pub fn format(
     key: &PrivateKey,
     passphrase: Option<&SecretString>,
-    rounds: u32,
+    settings: Settings,
+    random: &mut dyn RandomSource,
+) -> Result<Zeroizing<String>, KeyError> {
+    format_all(&[key], passphrase, settings, random)
+}
+
+/// The same for several keys in one container.
+///
+/// # Errors
+/// As [`format`].
+pub fn format_all(
+    keys: &[&PrivateKey],
+    passphrase: Option<&SecretString>,
+    settings: Settings,
     random: &mut dyn RandomSource,
 ) -> Result<Zeroizing<String>, KeyError> {
     let passphrase = passphrase.filter(|text| !text.is_empty());
-    let parts = key.encode_parts()?;
+    let parts = keys.iter().map(|key| encode_parts(key)).collect::<Result<Vec<_>, _>>()?;
     let mut check = [0; 4];
     random.fill(&mut check);
-    let mut section = Zeroizing::new(Vec::with_capacity(parts.len() + 8 + AES_BLOCK));
+    // Sized at once, so that growing leaves no copy of secrets behind.
+    let len = parts.iter().map(|part| part.len()).sum::<usize>() + 8 + 16;
+    let mut section = Zeroizing::new(Vec::with_capacity(len));
     section.put(&check);
     section.put(&check);
-    section.put(&parts);
-    let block = if passphrase.is_some() { AES_BLOCK } else { 8 };
+    parts.iter().for_each(|part| section.put(part));
+    let block = if passphrase.is_some() { settings.cipher.block() } else { PLAIN_BLOCK };
     for pad in 1u8.. {
         if section.len().is_multiple_of(block) {
             break;
@@ -200,24 +225,96 @@ pub fn format(
     }
 
     let mut options = Vec::new();
+    let mut tag = Vec::new();
     let (cipher_name, kdf_name) = match passphrase {
         None => ("none", "none"),
         Some(passphrase) => {
             let mut salt = [0; SALT_LEN];
             random.fill(&mut salt);
             options.put_string(&salt);
-            options.put_uint32(rounds);
-            cipher(passphrase, &salt, rounds)?.apply_keystream(&mut section);
-            ("aes256-ctr", "bcrypt")
+            options.put_uint32(settings.rounds);
+            tag = settings.cipher.seal(passphrase, &salt, settings.rounds, &mut section)?;
+            (settings.cipher.name(), "bcrypt")
         }
     };
-    let mut out = Zeroizing::new(Vec::with_capacity(section.len() + 2048));
+    let mut out = Zeroizing::new(Vec::with_capacity(2 * section.len() + 4096));
     out.put(MAGIC);
     out.put_string(cipher_name.as_bytes());
     out.put_string(kdf_name.as_bytes());
     out.put_string(&options);
-    out.put_uint32(1);
-    out.put_string(&key.public().encode());
+    out.put_uint32(u32::try_from(keys.len()).unwrap_or(u32::MAX));
+    keys.iter().for_each(|key| out.put_string(&key.public().encode()));
     out.put_string(&section);
-    Ok(pem::encode(&out, LABEL))
+    out.put(&tag);
+    Ok(pem::encode(&out, LABEL, 70))
+}
+
+/// The private part as the container and the agent protocol list it: type name first, comment last.
+pub(crate) fn encode_parts(key: &PrivateKey) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+    // Sized for the largest RSA key, so that the buffer does not move and leave secrets behind.
+    let mut out = Zeroizing::new(Vec::with_capacity(12 * 1024 + key.comment().len()));
+    out.put_string(key.public().key_type().as_bytes());
+    match key.parts()? {
+        PrivateParts::Ed25519 { seed, public } => {
+            key.public().encode_parts(&mut out);
+            out.put_uint32(64);
+            out.put(&seed);
+            out.put(&public.unwrap_or_default());
+        }
+        PrivateParts::Ecdsa { scalar, .. } => {
+            key.public().encode_parts(&mut out);
+            out.put_mpint(&scalar);
+        }
+        PrivateParts::Rsa(parts) => {
+            for number in [&parts.n, &parts.e, &*parts.d, &*parts.iqmp, &*parts.p, &*parts.q] {
+                out.put_mpint(number);
+            }
+        }
+    }
+    out.put_string(key.comment().as_bytes());
+    Ok(out)
+}
+
+/// Reads what [`encode_parts`] writes, checking that the halves belong together.
+pub(crate) fn decode_parts(reader: &mut Reader<'_>) -> Result<PrivateKey, KeyError> {
+    let key_type = reader.text("key type")?;
+    let parts = match key_type {
+        "ssh-ed25519" => decode_ed25519(reader)?,
+        "ssh-rsa" => {
+            let n = reader.mpint("RSA modulus")?.to_vec();
+            let e = reader.mpint("RSA exponent")?.to_vec();
+            let d = Zeroizing::new(reader.mpint("RSA private exponent")?.to_vec());
+            let iqmp = Zeroizing::new(reader.mpint("RSA coefficient")?.to_vec());
+            let p = Zeroizing::new(reader.mpint("RSA prime p")?.to_vec());
+            let q = Zeroizing::new(reader.mpint("RSA prime q")?.to_vec());
+            PrivateParts::Rsa(RsaComponents { n, e, d, iqmp, p, q })
+        }
+        other => decode_ecdsa(other, reader)?,
+    };
+    let comment = String::from_utf8_lossy(reader.string("comment")?).into_owned();
+    PrivateKey::from_parts(parts, comment)
+}
+
+fn decode_ed25519(reader: &mut Reader<'_>) -> Result<PrivateParts, KeyError> {
+    let public = reader.string("Ed25519 public key")?;
+    let both = reader.string("Ed25519 private key")?;
+    let Some((seed, public_again)) = both.split_at_checked(32).filter(|(_, public)| public.len() == 32)
+    else {
+        return Err(KeyError::Malformed("an Ed25519 private key has 64 bytes"));
+    };
+    if public != public_again {
+        return Err(KeyError::Inconsistent("the two copies of the public half differ"));
+    }
+    Ok(PrivateParts::Ed25519 { seed: Zeroizing::new(seed.to_vec()), public: Some(public.to_vec()) })
+}
+
+fn decode_ecdsa(key_type: &str, reader: &mut Reader<'_>) -> Result<PrivateParts, KeyError> {
+    let curve = key_type.strip_prefix("ecdsa-sha2-").and_then(Curve::from_identifier);
+    let curve = curve.ok_or_else(|| crate::public::unsupported_key_type(key_type))?;
+    if reader.text("curve")? != curve.identifier() {
+        return Err(KeyError::Inconsistent("the curve is not the one that the key type names"));
+    }
+    let point = reader.string("curve point")?.to_vec();
+    let scalar = Zeroizing::new(reader.mpint("ECDSA private key")?.to_vec());
+    Ok(PrivateParts::Ecdsa { curve, scalar, point: Some(point) })
 }
