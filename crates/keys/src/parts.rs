@@ -14,7 +14,7 @@ pub(crate) enum PrivateParts {
     Ecdsa {
         curve: Curve,
         scalar: Zeroizing<Vec<u8>>,
-        /// Uncompressed.
+        /// Uncompressed or compressed (SEC 1 §2.3.3).
         point: Option<Vec<u8>>,
     },
     Rsa(RsaComponents),

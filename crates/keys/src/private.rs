@@ -169,14 +169,16 @@ impl PrivateKey {
                     .map_err(|_| KeyError::Malformed("an Ed25519 private key has 32 bytes"))?,
             }),
             PrivateParts::Ecdsa { curve, scalar, point } => {
-                if let Some(point) = &point {
+                let whole = point.as_deref().filter(|point| point.first() == Some(&4));
+                if let Some(point) = whole {
                     PublicKey::ecdsa(curve, point)?;
                 }
                 let scalar = at_full_width(curve, &scalar)?;
-                let der = crate::container::sec1::encode(curve, &scalar, point.as_deref())?;
+                let der = crate::container::sec1::encode(curve, &scalar, whole)?;
                 let pair = EcdsaKeyPair::from_private_key_der(ecdsa_signing(curve), &der)
                     .map_err(|_| mismatch.clone())?;
-                if point.is_some_and(|point| point != pair.public_key().as_ref()) {
+                let computed = pair.public_key().as_ref();
+                if point.is_some_and(|point| point != computed && point != compressed(computed)) {
                     return Err(mismatch);
                 }
                 Pair::Ecdsa(curve, pair)
@@ -192,6 +194,13 @@ impl PrivateKey {
         };
         Self::from_pair(pair, comment)
     }
+}
+
+/// The compressed form of a point: the parity of y, and x (SEC 1 §2.3.3).
+fn compressed(point: &[u8]) -> Vec<u8> {
+    let odd = point.last().is_some_and(|last| last % 2 == 1);
+    let x = point.get(1..=point.len() / 2).unwrap_or_default();
+    [&[2 + u8::from(odd)], x].concat()
 }
 
 /// A scalar with the leading zeros that its curve wants.

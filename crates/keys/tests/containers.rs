@@ -235,6 +235,18 @@ fn retired_sizes_curves_and_algorithms_are_refused_by_name() {
 }
 
 #[test]
+fn a_compressed_point_is_compared_with_the_private_half() {
+    let file = include_str!("data/p256-compressed.pem");
+    let key = Sealed::parse(file.as_bytes()).unwrap().open(None).unwrap();
+    assert_eq!(key.public().describe(), "ECDSA P-256");
+    use base64ct::Encoding;
+    let body: String = file.lines().filter(|line| !line.starts_with('-')).collect();
+    let mut der = base64ct::Base64::decode_vec(&body).unwrap();
+    *der.last_mut().unwrap() ^= 1;
+    assert!(matches!(read(&der).unwrap().remove(0), Err(KeyError::Inconsistent(_))));
+}
+
+#[test]
 fn an_rsa_key_of_16384_bits_signs_and_survives_its_containers() {
     let key = Sealed::parse(include_bytes!("data/rsa-16384.pem")).unwrap().open(None).unwrap();
     assert_eq!(key.public().describe(), "RSA 16384");

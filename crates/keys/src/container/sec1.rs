@@ -49,8 +49,7 @@ pub(crate) fn decode(bytes: &[u8], outer: Option<Curve>) -> Result<PrivateParts,
         }
         (outer, inner) => outer.or(inner).ok_or(KeyError::Malformed("the key does not name its curve"))?,
     };
-    // A compressed point says no more than the scalar does: it is computed anew.
-    let point = key.public_key.filter(|point| point.first() == Some(&4)).map(<[u8]>::to_vec);
+    let point = key.public_key.map(<[u8]>::to_vec);
     Ok(PrivateParts::Ecdsa { curve, scalar: Zeroizing::new(key.private_key.to_vec()), point })
 }
 
