@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use serde::de::DeserializeOwned;
 
-use crate::BookError;
+use crate::{BookError, fault};
 
 /// Largest file of ours that we read, in bytes: ten thousand machines take about 2 MB.
 const MAX_FILE_LEN: u64 = 64 * 1024 * 1024;
@@ -92,8 +92,15 @@ pub(crate) fn read_toml<T: DeserializeOwned>(path: &Path) -> Result<(T, String),
 
 /// Writes a whole file or nothing: a temporary one beside it, flushed to disk, then renamed over it.
 pub(crate) fn write_atomically(path: &Path, content: &[u8], mode: u32) -> Result<(), BookError> {
-    let folder = path.parent().unwrap_or(Path::new("."));
+    write_file(path, content, mode, true)
+}
+
+/// The same; without `replace`, a file that is there stays as it is.
+pub(crate) fn write_file(path: &Path, content: &[u8], mode: u32, replace: bool) -> Result<(), BookError> {
+    // A bare file name has an empty parent, which is the current folder.
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let io = || BookError::io("write", path);
+    fault::point();
     let mut file = tempfile::Builder::new()
         .prefix(".new-")
         .permissions(fs::Permissions::from_mode(mode))
@@ -103,7 +110,23 @@ pub(crate) fn write_atomically(path: &Path, content: &[u8], mode: u32) -> Result
     // The umask may have taken bits away that others are meant to have.
     file.as_file().set_permissions(fs::Permissions::from_mode(mode)).map_err(io())?;
     file.as_file().sync_all().map_err(io())?;
-    file.persist(path).map_err(|error| io()(error.error))?;
+    fault::point();
+    let persisted = if replace { file.persist(path) } else { file.persist_noclobber(path) };
+    persisted.map_err(|error| match error.error.kind() {
+        ErrorKind::AlreadyExists => BookError::Exists { what: "file", name: path.display().to_string() },
+        _ => io()(error.error),
+    })?;
     // The rename itself must reach the disk too.
-    File::open(folder).and_then(|folder| folder.sync_all()).map_err(io())
+    File::open(folder).and_then(|folder| folder.sync_all()).map_err(io())?;
+    fault::point();
+    Ok(())
+}
+
+/// Removes a file; one that is not there is fine.
+pub(crate) fn remove_if_there(path: &Path) -> Result<(), BookError> {
+    fault::point();
+    match fs::remove_file(path) {
+        Err(error) if error.kind() != ErrorKind::NotFound => Err(BookError::io("remove", path)(error)),
+        _ => Ok(()),
+    }
 }

@@ -1,18 +1,18 @@
 //! The key ring: `keys/NAME.key` and `keys/NAME.pub` for each key, and `keys/ring.toml` with what they cannot say.
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use jiff::Timestamp;
-use lantern_keys::container::{MAX_FILE_LEN, Sealed, openssh_key_v1};
-use lantern_keys::{PrivateKey, PublicKey, RandomSource, SecretString, public_line};
-use serde::{Deserialize, Serialize};
+use lantern_keys::container::{MAX_FILE_LEN, Patience, PrivateContainer, Protect, Sealed, write_private};
+use lantern_keys::{KeyError, PrivateKey, PublicKey, RandomSource, public_line};
 use zeroize::Zeroizing;
 
-use crate::home::{create_private_folder, read_or_empty, read_toml, write_atomically};
+use crate::home::{
+    create_private_folder, read_or_empty, read_toml, remove_if_there, write_atomically, write_file,
+};
 use crate::machine::check_name;
+use crate::ring_note::{KeyNote, RingForm};
 use crate::{BookError, Home};
 
 const FOLDER: &str = "keys";
@@ -34,33 +34,17 @@ pub struct RingEntry {
     pub path: PathBuf,
     /// The parsed container, still closed.
     pub sealed: Sealed,
+    /// The public half.
+    pub public: PublicKey,
     /// The comment of the public file.
     pub comment: String,
-    /// When it was made, as far as the ring knows.
-    pub made: Option<Timestamp>,
+    /// What the ring notes of it.
+    pub note: KeyNote,
     /// The permission bits of the private file.
     pub mode: u32,
 }
 
-#[derive(Debug, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RingForm {
-    #[serde(default)]
-    keys: BTreeMap<String, KeyNote>,
-}
-
-#[derive(Debug, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct KeyNote {
-    made: Timestamp,
-}
-
 impl RingEntry {
-    /// The public half.
-    pub fn public(&self) -> &PublicKey {
-        self.sealed.public()
-    }
-
     /// Whether others than the owner could read the private file.
     pub fn is_exposed(&self) -> bool {
         self.mode & 0o077 != 0
@@ -73,7 +57,8 @@ impl KeyRing {
         Self { home: home.clone() }
     }
 
-    fn folder(&self) -> PathBuf {
+    /// The folder of the key files.
+    pub fn folder(&self) -> PathBuf {
         self.home.file(FOLDER)
     }
 
@@ -141,10 +126,15 @@ impl KeyRing {
 
     fn read(&self, name: String, path: PathBuf, note: Option<KeyNote>) -> Result<RingEntry, BookError> {
         let (sealed, mode) = read_sealed(&path)?;
-        let public_path = self.public_path(&name);
-        let line = read_or_empty(&public_path)?;
-        let comment = public_line::parse(&line).map(|(_, comment)| comment).unwrap_or_default();
-        Ok(RingEntry { name, path, sealed, comment, made: note.map(|note| note.made), mode })
+        let line = public_line::parse(&read_or_empty(&self.public_path(&name))?).ok();
+        let (shown, comment) = line.map(|(key, comment)| (Some(key), comment)).unwrap_or_default();
+        // What the private file itself shows counts; a container that shows nothing leaves it to the public file.
+        let public = sealed
+            .public()
+            .cloned()
+            .or(shown)
+            .ok_or_else(|| BookError::Key { path: path.clone(), source: KeyError::PassphraseNeeded })?;
+        Ok(RingEntry { name, path, sealed, public, comment, note: note.unwrap_or_default(), mode })
     }
 
     /// Adds a key under a new name: the private file for the owner alone, the public one for everyone.
@@ -155,8 +145,8 @@ impl KeyRing {
         &self,
         name: &str,
         key: &PrivateKey,
-        passphrase: Option<&SecretString>,
-        now: Timestamp,
+        protect: Protect<'_>,
+        note: KeyNote,
         random: &mut dyn RandomSource,
     ) -> Result<PathBuf, BookError> {
         check_name("key name", name)?;
@@ -166,23 +156,119 @@ impl KeyRing {
         if path.exists() {
             return Err(BookError::Exists { what: "key", name: name.to_owned() });
         }
-        let text = openssh_key_v1::format(key, passphrase, openssh_key_v1::DEFAULT_ROUNDS, random)
-            .map_err(|source| BookError::Key { path: path.clone(), source })?;
-        let line = format!("{}\n", public_line::format(key.public(), key.comment()));
-        write_atomically(&self.public_path(name), line.as_bytes(), 0o644)?;
-        write_atomically(&path, text.as_bytes(), 0o600)?;
-        let mut notes = self.load_notes()?;
-        notes.keys.insert(name.to_owned(), KeyNote { made: now });
-        let ring_path = self.folder().join(RING_FILE);
-        let notes = toml::to_string(&notes)
-            .map_err(|error| BookError::syntax(&ring_path, "", None, error.to_string()))?;
-        write_atomically(&ring_path, notes.as_bytes(), 0o600)?;
+        // The note first: it is the private file that makes a key, and a note without one harms nobody.
+        self.edit_notes(|notes| {
+            notes.insert(name.to_owned(), note);
+        })?;
+        self.write_pair(name, key, protect, random)?;
         Ok(path)
+    }
+
+    /// Writes a key anew in its place: with another passphrase, comment or protection. The old file stays until the
+    /// new one has been read back and is the same key.
+    ///
+    /// # Errors
+    /// [`BookError::Unknown`]; what writing runs into.
+    pub fn rewrite(
+        &self,
+        name: &str,
+        key: &PrivateKey,
+        protect: Protect<'_>,
+        random: &mut dyn RandomSource,
+    ) -> Result<(), BookError> {
+        let _lock = self.home.lock()?;
+        if *key.public() != self.get(name)?.public {
+            let source = KeyError::Inconsistent("the file has changed meanwhile");
+            return Err(BookError::Key { path: self.private_path(name), source });
+        }
+        self.write_pair(name, key, protect, random)
+    }
+
+    /// The public file first, so that the private one, which makes the key, never stands alone.
+    fn write_pair(
+        &self,
+        name: &str,
+        key: &PrivateKey,
+        protect: Protect<'_>,
+        random: &mut dyn RandomSource,
+    ) -> Result<(), BookError> {
+        let line = format!("{}\n", public_line::format(key.public(), key.comment()));
+        let path = self.private_path(name);
+        let content = proven_content(&path, key, PrivateContainer::OpensshKeyV1, protect, random)?;
+        write_atomically(&self.public_path(name), line.as_bytes(), 0o644)?;
+        write_atomically(&path, &content, 0o600)
+    }
+
+    /// Changes what is noted of a key.
+    ///
+    /// # Errors
+    /// What reading and writing run into.
+    pub fn change_note(&self, name: &str, change: impl FnOnce(&mut KeyNote)) -> Result<(), BookError> {
+        let _lock = self.home.lock()?;
+        self.edit_notes(|notes| change(notes.entry(name.to_owned()).or_default()))
+    }
+
+    /// Gives a key another name. Whenever it is interrupted, the key is whole under one of the two.
+    ///
+    /// # Errors
+    /// [`BookError::Unknown`], [`BookError::Exists`]; what writing runs into.
+    pub fn rename(&self, old: &str, new: &str) -> Result<(), BookError> {
+        check_name("key name", new)?;
+        let _lock = self.home.lock()?;
+        let entry = self.get(old)?;
+        if self.private_path(new).exists() {
+            return Err(BookError::Exists { what: "key", name: new.to_owned() });
+        }
+        self.edit_notes(|notes| {
+            notes.insert(new.to_owned(), entry.note);
+        })?;
+        let line = format!("{}\n", public_line::format(&entry.public, &entry.comment));
+        write_atomically(&self.public_path(new), line.as_bytes(), 0o644)?;
+        let (from, to) = (self.private_path(old), self.private_path(new));
+        fs::rename(&from, &to).map_err(BookError::io("rename", &from))?;
+        remove_if_there(&self.public_path(old))?;
+        self.edit_notes(|notes| {
+            notes.remove(old);
+            for note in notes.values_mut().filter(|note| note.replaced_by.as_deref() == Some(old)) {
+                note.replaced_by = Some(new.to_owned());
+            }
+        })
+    }
+
+    /// Removes a key: its files and what is noted of it.
+    ///
+    /// # Errors
+    /// [`BookError::Unknown`]; what the system says.
+    pub fn remove(&self, name: &str) -> Result<(), BookError> {
+        check_name("key name", name)?;
+        let _lock = self.home.lock()?;
+        if !self.private_path(name).exists() {
+            let names = self.names()?;
+            return Err(BookError::unknown("key", name, names.iter().map(String::as_str)));
+        }
+        // A broken file can be removed too, so it is not read first.
+        remove_if_there(&self.private_path(name))?;
+        remove_if_there(&self.public_path(name))?;
+        self.edit_notes(|notes| {
+            notes.remove(name);
+        })
     }
 
     fn load_notes(&self) -> Result<RingForm, BookError> {
         let path = self.folder().join(RING_FILE);
         read_toml(&path).map(|(notes, _)| notes)
+    }
+
+    fn edit_notes(
+        &self,
+        change: impl FnOnce(&mut std::collections::BTreeMap<String, KeyNote>),
+    ) -> Result<(), BookError> {
+        let path = self.folder().join(RING_FILE);
+        let mut notes = self.load_notes()?;
+        change(&mut notes.keys);
+        let text =
+            toml::to_string(&notes).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;
+        write_atomically(&path, text.as_bytes(), 0o600)
     }
 
     /// Reads a key file that need not be in the ring.
@@ -194,18 +280,70 @@ impl KeyRing {
     }
 }
 
+/// The bytes of a key in a container, opened again and proven to be the same key before anything is written over.
+fn proven_content(
+    path: &Path,
+    key: &PrivateKey,
+    container: PrivateContainer,
+    protect: Protect<'_>,
+    random: &mut dyn RandomSource,
+) -> Result<Zeroizing<Vec<u8>>, BookError> {
+    let failed = |source| BookError::Key { path: path.to_owned(), source };
+    let content = write_private(key, container, protect, random).map_err(failed)?;
+    let again =
+        Sealed::parse(&content).and_then(|sealed| sealed.open_all(protect.passphrase, Patience::Long));
+    match again.map_err(failed)?.first() {
+        Some(again) if again.public() == key.public() => Ok(content),
+        _ => Err(failed(KeyError::Inconsistent("what was to be written is another key"))),
+    }
+}
+
+/// Writes a private key to a file of its own, for the owner alone, after proving that what is written is the same key.
+///
+/// # Errors
+/// [`BookError::Exists`] for a file that is there, unless `replace`; what writing runs into.
+pub fn export_private(
+    path: &Path,
+    key: &PrivateKey,
+    container: PrivateContainer,
+    protect: Protect<'_>,
+    replace: bool,
+    random: &mut dyn RandomSource,
+) -> Result<(), BookError> {
+    let content = proven_content(path, key, container, protect, random)?;
+    write_new(path, &content, 0o600, replace)
+}
+
+/// Writes a file that must not be there yet, unless `replace`; a file in the way keeps permissions that are narrower.
+///
+/// # Errors
+/// [`BookError::Exists`]; what writing runs into.
+pub fn write_new(path: &Path, content: &[u8], mode: u32, replace: bool) -> Result<(), BookError> {
+    let mode = match fs::symlink_metadata(path) {
+        Ok(metadata) => (metadata.permissions().mode() & mode) | 0o600,
+        Err(_) => mode,
+    };
+    write_file(path, content, mode, replace)
+}
+
 fn read_sealed(path: &Path) -> Result<(Sealed, u32), BookError> {
+    let (content, mode) = read_key_file(path)?;
+    let sealed =
+        Sealed::parse(&content).map_err(|source| BookError::Key { path: path.to_owned(), source })?;
+    Ok((sealed, mode))
+}
+
+/// The content of a file that may be a key, and its permission bits. Larger files are refused before they are read.
+///
+/// # Errors
+/// [`BookError::Io`], [`BookError::Key`].
+pub fn read_key_file(path: &Path) -> Result<(Zeroizing<Vec<u8>>, u32), BookError> {
     let metadata = fs::metadata(path).map_err(BookError::io("read", path))?;
-    let key_error = |source| BookError::Key { path: path.to_owned(), source };
     if metadata.len() > MAX_FILE_LEN as u64 {
         let limit = MAX_FILE_LEN as u64;
-        return Err(key_error(lantern_keys::KeyError::TooCostly {
-            what: "bytes",
-            met: metadata.len(),
-            limit,
-        }));
+        let source = KeyError::TooCostly { what: "bytes", met: metadata.len(), limit };
+        return Err(BookError::Key { path: path.to_owned(), source });
     }
     let content = Zeroizing::new(fs::read(path).map_err(BookError::io("read", path))?);
-    let sealed = Sealed::parse(&content).map_err(key_error)?;
-    Ok((sealed, metadata.permissions().mode() & 0o777))
+    Ok((content, metadata.permissions().mode() & 0o777))
 }

@@ -14,11 +14,13 @@
 
 mod destination;
 mod error;
+pub mod fault;
 mod hints;
 mod home;
 mod key_ring;
 mod machine;
 mod machine_book;
+mod ring_note;
 mod trust;
 mod trust_store;
 
@@ -26,8 +28,9 @@ pub use destination::{Destination, OneOff, place};
 pub use error::BookError;
 pub use hints::{Hint, Hints};
 pub use home::Home;
-pub use key_ring::{KeyRing, RingEntry};
+pub use key_ring::{KeyRing, RingEntry, export_private, read_key_file, write_new};
 pub use machine::{DEFAULT_SSH_PORT, Machine, check_name};
 pub use machine_book::MachineBook;
+pub use ring_note::{Installed, KeyNote};
 pub use trust::{KnownKey, TrustRecord, TrustVerdict, Verified};
 pub use trust_store::TrustStore;

@@ -89,6 +89,38 @@ impl MachineBook {
         })
     }
 
+    /// The machines that name this key, in order.
+    pub fn users_of_key<'a>(&'a self, key: &'a str) -> impl Iterator<Item = &'a str> {
+        self.iter().filter(move |(_, machine)| machine.key.as_deref() == Some(key)).map(|(name, _)| name)
+    }
+
+    /// Has a machine offer another key of the ring.
+    ///
+    /// # Errors
+    /// [`BookError::Unknown`], or what reading and writing run into.
+    pub fn set_key(home: &Home, name: &str, key: &str) -> Result<(), BookError> {
+        check_name("key name", key)?;
+        Self::edit(home, |book, document| {
+            book.get(name)?;
+            set_key(document, name, key)
+        })
+    }
+
+    /// Has every machine that names `old` name `new` instead; how many there were.
+    ///
+    /// # Errors
+    /// What reading and writing run into.
+    pub fn rename_key(home: &Home, old: &str, new: &str) -> Result<usize, BookError> {
+        if Self::load(home)?.users_of_key(old).next().is_none() {
+            return Ok(0);
+        }
+        Self::edit(home, |book, document| {
+            let users: Vec<&str> = book.users_of_key(old).collect();
+            users.iter().try_for_each(|machine| set_key(document, machine, new))?;
+            Ok(users.len())
+        })
+    }
+
     /// A change under the lock. The file is checked before and after, so that a broken one is never written over.
     fn edit<T>(
         home: &Home,
@@ -108,6 +140,26 @@ impl MachineBook {
         write_atomically(&path, document.to_string().as_bytes(), 0o644)?;
         Ok(outcome)
     }
+}
+
+/// Changes the one value and leaves the rest of the file as it is.
+fn set_key(document: &mut DocumentMut, machine: &str, key: &str) -> Result<(), BookError> {
+    let item = machines_table(document)?.get_mut(machine).and_then(Item::as_table_like_mut);
+    let table = item.ok_or_else(|| BookError::BadValue {
+        what: "machine",
+        value: machine.to_owned(),
+        rule: "must be a table",
+    })?;
+    // In its place, so that a comment behind it stays.
+    match table.get_mut("key").and_then(Item::as_value_mut) {
+        Some(value) => {
+            let decor = value.decor().clone();
+            *value = key.into();
+            *value.decor_mut() = decor;
+        }
+        None => drop(table.insert("key", toml_edit::value(key))),
+    }
+    Ok(())
 }
 
 fn machines_table(document: &mut DocumentMut) -> Result<&mut Table, BookError> {

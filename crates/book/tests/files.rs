@@ -8,7 +8,10 @@ use std::os::unix::fs::PermissionsExt;
 use std::thread;
 
 use jiff::{Timestamp, ToSpan};
-use lantern_book::{BookError, Home, KeyRing, Machine, MachineBook, TrustStore, TrustVerdict, Verified};
+use lantern_book::{
+    BookError, Home, KeyNote, KeyRing, Machine, MachineBook, TrustStore, TrustVerdict, Verified,
+};
+use lantern_keys::container::Protect;
 use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey, SecretString, SystemRandom};
 use proptest::prelude::*;
 
@@ -135,22 +138,61 @@ fn keys_are_kept_from_others_and_one_broken_file_hides_no_other() {
     let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@chart-room").unwrap();
     let now = Timestamp::UNIX_EPOCH;
     let passphrase = SecretString::new("a long night".into());
-    let path = ring.add("harbour", &key, Some(&passphrase), now, &mut SystemRandom).unwrap();
+    let note = KeyNote { made: Some(now), ..KeyNote::default() };
+    let path =
+        ring.add("harbour", &key, Protect::with(Some(&passphrase)), note.clone(), &mut SystemRandom).unwrap();
     let mode = |path: &std::path::Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
     assert_eq!(mode(&path), 0o600);
     assert_eq!(mode(&ring.public_path("harbour")), 0o644);
     assert_eq!(mode(home.path()), 0o700);
-    assert!(matches!(ring.add("harbour", &key, None, now, &mut SystemRandom), Err(BookError::Exists { .. })));
+    assert!(matches!(
+        ring.add("harbour", &key, Protect::default(), note, &mut SystemRandom),
+        Err(BookError::Exists { .. })
+    ));
     fs::write(ring.private_path("broken"), "not a key").unwrap();
     let all = ring.all().unwrap();
     assert!(all[0].is_err() && all[1].as_ref().is_ok_and(|entry| entry.name == "harbour"));
     let entry = ring.get("harbour").unwrap();
     assert_eq!(
-        (entry.comment.as_str(), entry.made, entry.is_exposed()),
+        (entry.comment.as_str(), entry.note.made, entry.is_exposed()),
         ("keeper@chart-room", Some(now), false)
     );
     assert_eq!(entry.sealed.open(Some(&passphrase)).unwrap().public(), key.public());
     assert!(ring.get("../harbour").is_err());
+}
+
+#[test]
+fn a_key_keeps_its_note_and_its_machines_under_another_name_and_leaves_nothing_behind() {
+    let (_folder, home) = home();
+    let ring = KeyRing::new(&home);
+    let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@chart-room").unwrap();
+    let note = KeyNote { imported_from: Some("console.pem".into()), ..KeyNote::default() };
+    ring.add("imported", &key, Protect::default(), note.clone(), &mut SystemRandom).unwrap();
+    let text = "# the coast\n[machines.lamp-01]\naddress = \"192.0.2.1\"\nkey = \"imported\" # from the console\n\n[machines.lamp-02]\naddress = \"192.0.2.2\"\n";
+    fs::write(home.file("machines.toml"), text).unwrap();
+    ring.rename("imported", "lamp-01").unwrap();
+    assert_eq!(MachineBook::rename_key(&home, "imported", "lamp-01").unwrap(), 1);
+    MachineBook::set_key(&home, "lamp-02", "lamp-01").unwrap();
+    assert_eq!(ring.get("lamp-01").unwrap().note, note);
+    let written = fs::read_to_string(home.file("machines.toml")).unwrap();
+    assert!(
+        written.starts_with("# the coast\n") && written.contains("key = \"lamp-01\" # from the console"),
+        "{written}"
+    );
+    let book = MachineBook::load(&home).unwrap();
+    assert_eq!(book.users_of_key("lamp-01").collect::<Vec<_>>(), ["lamp-01", "lamp-02"]);
+    // Another comment and a passphrase; another key is not let in under the name.
+    let passphrase = SecretString::new("a long night".into());
+    let other = PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap();
+    assert!(ring.rewrite("lamp-01", &other, Protect::default(), &mut SystemRandom).is_err());
+    let key = key.with_comment("second floor".into());
+    ring.rewrite("lamp-01", &key, Protect::with(Some(&passphrase)), &mut SystemRandom).unwrap();
+    let entry = ring.get("lamp-01").unwrap();
+    assert_eq!((entry.comment.as_str(), entry.sealed.is_protected()), ("second floor", true));
+    ring.remove("lamp-01").unwrap();
+    let left: Vec<_> = fs::read_dir(ring.folder()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(left, ["ring.toml"]);
+    assert!(!fs::read_to_string(ring.folder().join("ring.toml")).unwrap().contains("lamp-01"));
 }
 
 #[test]

@@ -24,7 +24,9 @@ pub enum KeyError {
     #[error("the passphrase does not open this key")]
     WrongPassphrase,
     /// What came out of decryption makes no sense, and the container has nothing to tell the causes apart by.
-    #[error("the passphrase does not open this key, or its content is damaged; the container cannot tell which")]
+    #[error(
+        "the passphrase does not open this key, or its content is damaged; the container cannot tell which"
+    )]
     WrongPassphraseOrDamaged,
     /// An algorithm, cipher or derivation that we do not handle.
     #[error("{what} `{met}` is not supported ({why})")]

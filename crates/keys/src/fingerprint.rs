@@ -4,6 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use base64ct::{Base64Unpadded, Encoding};
+use md5::{Digest, Md5};
 
 use crate::KeyError;
 
@@ -24,6 +25,14 @@ impl Fingerprint {
     pub fn as_bytes(&self) -> &[u8; 32] {
         &self.0
     }
+}
+
+/// The old fingerprint of a public key blob: MD5 in hexadecimal behind `MD5:`, as consoles and logs of old still show
+/// it (RFC 4716 §4). For recognising a key only: keys with the same MD5 can be made.
+pub fn md5_of_blob(blob: &[u8]) -> String {
+    let digest = Md5::digest(blob);
+    let pairs: Vec<String> = digest.iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("MD5:{}", pairs.join(":"))
 }
 
 impl fmt::Display for Fingerprint {

@@ -4,7 +4,8 @@
 //!
 //! - [`PrivateKey`] signs; [`PublicKey`] verifies, and is what travels.
 //! - [`container`] holds the file forms: how a private key is written down, with or without a passphrase.
-//! - [`public_line`] is the one-line form of a public key.
+//! - [`public_line`] is the one-line form of a public key, [`login_list`] a machine's list of such lines,
+//!   [`sshfp`] its record in the domain name system.
 //! - [`Fingerprint`] names a key in 43 characters, [`flags`] draws it for the eye.
 //! - [`wire`] reads and writes the data types of RFC 4251 §5, which key blobs and the protocol share.
 //!
@@ -23,15 +24,17 @@ pub mod container;
 pub mod error;
 pub mod fingerprint;
 pub mod flags;
+mod large_rsa;
+pub mod login_list;
+mod parts;
 pub mod private;
 pub mod public;
 pub mod public_line;
 pub mod random;
-mod large_rsa;
-mod parts;
 mod rsa;
 pub mod secret;
 pub mod signature;
+pub mod sshfp;
 pub mod wire;
 
 pub use algorithm::{Curve, KeyAlgorithm, RsaBits, SignatureAlgorithm};

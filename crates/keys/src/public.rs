@@ -44,9 +44,7 @@ impl PublicKey {
         let mut reader = Reader::new(blob);
         let key_type = reader.text("key type")?;
         let key = match key_type {
-            "ssh-ed25519" => {
-                Self::ed25519(reader.string("Ed25519 key")?)?
-            }
+            "ssh-ed25519" => Self::ed25519(reader.string("Ed25519 key")?)?,
             "ssh-rsa" => {
                 let e = reader.mpint("RSA exponent")?;
                 let n = reader.mpint("RSA modulus")?;

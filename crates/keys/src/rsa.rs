@@ -47,7 +47,8 @@ pub(crate) fn uint(bytes: &[u8]) -> Result<BoxedUint, KeyError> {
         return Err(KeyError::Malformed("an RSA number is longer than any modulus of ours"));
     }
     let precision = u32::try_from(bytes.len().max(1) * 8).unwrap_or(u32::MAX);
-    BoxedUint::from_be_slice(bytes, precision).map_err(|_| KeyError::Malformed("an RSA number is out of range"))
+    BoxedUint::from_be_slice(bytes, precision)
+        .map_err(|_| KeyError::Malformed("an RSA number is out of range"))
 }
 
 impl RsaComponents {
@@ -73,14 +74,19 @@ impl RsaComponents {
                 .into_nz()
                 .into_option()
                 .ok_or(KeyError::Inconsistent("an RSA prime is out of range"))?;
-            let rest = product.clone().resize(product.bits_precision().max(less_one.bits_precision())).rem(&less_one);
+            let rest = product
+                .clone()
+                .resize(product.bits_precision().max(less_one.bits_precision()))
+                .rem(&less_one);
             if trim_leading_zeros(&rest.to_be_bytes()) != [1] {
                 return Err(KeyError::Inconsistent("the RSA exponents do not invert each other"));
             }
         }
         let product = uint(&self.iqmp)?.concatenating_mul(&q);
-        let modulus = p.into_nz().into_option().ok_or(KeyError::Inconsistent("an RSA prime is out of range"))?;
-        let rest = product.clone().resize(product.bits_precision().max(modulus.bits_precision())).rem(&modulus);
+        let modulus =
+            p.into_nz().into_option().ok_or(KeyError::Inconsistent("an RSA prime is out of range"))?;
+        let rest =
+            product.clone().resize(product.bits_precision().max(modulus.bits_precision())).rem(&modulus);
         if trim_leading_zeros(&rest.to_be_bytes()) != [1] {
             return Err(KeyError::Inconsistent("the RSA coefficient does not invert the second prime"));
         }
@@ -91,8 +97,9 @@ impl RsaComponents {
     pub(crate) fn to_pkcs1_der(&self) -> Result<Zeroizing<Vec<u8>>, KeyError> {
         let dp = reduce_by_prime_less_one(&self.d, &self.p)?;
         let dq = reduce_by_prime_less_one(&self.d, &self.q)?;
-        let number =
-            |bytes| pkcs1::UintRef::new(bytes).map_err(|_| KeyError::Malformed("an RSA number is out of range"));
+        let number = |bytes| {
+            pkcs1::UintRef::new(bytes).map_err(|_| KeyError::Malformed("an RSA number is out of range"))
+        };
         let key = pkcs1::RsaPrivateKeyRef {
             modulus: number(&self.n)?,
             public_exponent: number(&self.e)?,

@@ -9,8 +9,8 @@ use std::process::Command;
 
 use lantern_keys::container::encrypted_pkcs8::{self, Cipher, Derivation, Prf};
 use lantern_keys::container::{
-    Found, OpensshCipher, PrivateContainer, Protect, PublicContainer, Sealed, openssh_key_v1, read, write_private,
-    write_public,
+    Found, OpensshCipher, PrivateContainer, Protect, PublicContainer, Sealed, openssh_key_v1, read,
+    write_private, write_public,
 };
 use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, PublicKey, RsaBits, SecretString, SystemRandom};
 
@@ -25,7 +25,9 @@ fn available() -> bool {
     let here = works("openssl", &["version"]) && works(PYTHON, &["-c", "import cryptography, bcrypt"]);
     assert!(here || std::env::var_os("CI").is_none(), "openssl and python3-cryptography are needed in CI");
     if !here {
-        eprintln!("\n*** SKIPPED: openssl, python3-cryptography or python3-bcrypt is missing; run ./test.sh as root ***\n");
+        eprintln!(
+            "\n*** SKIPPED: openssl, python3-cryptography or python3-bcrypt is missing; run ./test.sh as root ***\n"
+        );
     }
     here
 }
@@ -192,14 +194,16 @@ fn what_openssl_writes_is_read_by_us() {
     let file = |name: &str| -> PathBuf { folder.path().join(name) };
     for (algorithm, key) in keys() {
         let source = file(&format!("{algorithm}.pem"));
-        let pem = write_private(&key, PrivateContainer::Pkcs8Pem, Protect::default(), &mut SystemRandom).unwrap();
+        let pem =
+            write_private(&key, PrivateContainer::Pkcs8Pem, Protect::default(), &mut SystemRandom).unwrap();
         fs::write(&source, &pem).unwrap();
         let source = source.to_str().unwrap();
         let run = |way: String, words: &[&str]| {
             let path = file(&format!("{algorithm}-{way}.key"));
             fs::write(path.with_extension("secret"), SECRET).unwrap();
             let pass = format!("file:{}", path.with_extension("secret").display());
-            let words: Vec<&str> = words.iter().map(|word| if *word == "PASS" { &pass } else { *word }).collect();
+            let words: Vec<&str> =
+                words.iter().map(|word| if *word == "PASS" { &pass } else { *word }).collect();
             fs::write(&path, openssl(&words)).unwrap();
             check_read(&path, &key);
         };
@@ -236,10 +240,16 @@ fn openssl_reads_the_public_containers_that_we_write() {
         for (container, form) in containers {
             fs::write(&path, write_public(key.public(), "", container).unwrap()).unwrap();
             let again = match container {
-                PublicContainer::Pkcs1PublicPem => openssl(&["rsa", "-RSAPublicKey_in", "-in", file, "-pubout"]),
+                PublicContainer::Pkcs1PublicPem => {
+                    openssl(&["rsa", "-RSAPublicKey_in", "-in", file, "-pubout"])
+                }
                 _ => openssl(&["pkey", "-pubin", "-inform", form, "-in", file, "-pubout"]),
             };
-            assert_eq!(again, write_public(key.public(), "", PublicContainer::SpkiPem).unwrap(), "{container:?}");
+            assert_eq!(
+                again,
+                write_public(key.public(), "", PublicContainer::SpkiPem).unwrap(),
+                "{container:?}"
+            );
         }
     }
 }

@@ -30,7 +30,8 @@ fn every_algorithm_survives_the_container_and_still_signs() {
     for algorithm in small_algorithms() {
         let key = PrivateKey::generate(algorithm, "keeper@chart-room").unwrap();
         for passphrase in [None, Some(secret("twelve green lamps"))] {
-            let file = openssh_key_v1::format(&key, passphrase.as_ref(), cheap(2), &mut SystemRandom).unwrap();
+            let file =
+                openssh_key_v1::format(&key, passphrase.as_ref(), cheap(2), &mut SystemRandom).unwrap();
             let sealed = Sealed::parse(file.as_bytes()).unwrap();
             assert_eq!(sealed.public(), Some(key.public()));
             assert_eq!(sealed.is_protected(), passphrase.is_some());

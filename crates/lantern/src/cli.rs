@@ -58,7 +58,7 @@ pub(crate) struct Global {
 pub(crate) enum Command {
     /// Try everything on simulated machines, in a throw-away home
     Demo(demo::DemoArgs),
-    /// Make, list and show key pairs
+    /// Make, import, convert, show and check key pairs
     #[command(subcommand)]
     Key(key::KeyCommand),
     /// Keep the book of machines

@@ -8,8 +8,10 @@ mod cli;
 mod commands;
 mod failure;
 mod flags_view;
+mod key_source;
 mod logging;
 mod output;
+mod passphrase;
 mod secret_source;
 mod settings;
 mod stdio;
@@ -24,6 +26,7 @@ use crate::failure::{Failure, code};
 
 fn main() -> ExitCode {
     terminal::raw::restore_on_panic();
+    stop_on_purpose();
     let cli = match cli::Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
@@ -37,6 +40,16 @@ fn main() -> ExitCode {
     match outcome {
         Ok(status) => ExitCode::from(status),
         Err(failure) => report(&failure),
+    }
+}
+
+/// For tests, and only in builds with debug assertions: the process ends at the write of a file that the environment
+/// counts to, as if it were killed there.
+fn stop_on_purpose() {
+    if cfg!(debug_assertions)
+        && let Some(write) = std::env::var("LANTERN_TEST_STOP_AT").ok().and_then(|text| text.parse().ok())
+    {
+        lantern_book::fault::stop_at(write);
     }
 }
 

@@ -37,8 +37,16 @@ pub(crate) fn colorful_stderr() -> bool {
 /// # Errors
 /// Quietly when the reader has gone; else with what the system says, such as a full disk.
 pub(crate) fn print(text: &str) -> Result<(), Failure> {
+    print_bytes(text.as_bytes())
+}
+
+/// Writes a result that is no text.
+///
+/// # Errors
+/// As [`print`].
+pub(crate) fn print_bytes(bytes: &[u8]) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
-    out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|error| match error.kind() {
+    out.write_all(bytes).and_then(|()| out.flush()).map_err(|error| match error.kind() {
         // The reader had enough: as good as success.
         ErrorKind::BrokenPipe => Failure::quiet(0),
         _ => Failure::new(code::LOCAL, format!("cannot write the result: {error}")),

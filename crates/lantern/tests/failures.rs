@@ -212,13 +212,9 @@ fn no_secret_reaches_the_log() {
 fn local_failures_name_the_file_and_the_remedy() {
     let desk = Desk::new();
     let outcome = desk.without_terminal(&["key", "new", "harbour"]).expect(241);
-    assert!(
-        outcome.err.contains("--passphrase-fd") && outcome.err.contains("--no-passphrase"),
-        "{}",
-        outcome.err
-    );
-    desk.lantern(&["key", "new", "harbour", "--no-passphrase"]).expect(0);
-    let outcome = desk.lantern(&["key", "new", "harbour", "--no-passphrase"]).expect(241);
+    assert!(outcome.err.contains("--passphrase-fd") && outcome.err.contains("--plain"), "{}", outcome.err);
+    desk.lantern(&["key", "new", "harbour", "--plain"]).expect(0);
+    let outcome = desk.lantern(&["key", "new", "harbour", "--plain"]).expect(241);
     assert!(outcome.err.contains("exists already"), "{}", outcome.err);
     let outcome = desk.lantern(&["key", "show", "harbor"]).expect(241);
     assert!(outcome.err.contains("did you mean `harbour`?"), "{}", outcome.err);

@@ -19,7 +19,7 @@ fn desk() -> Option<Desk> {
     }
     sshd::make_user();
     let desk = Desk::with_key();
-    desk.lantern(&["key", "new", "host", "--no-passphrase"]).expect(0);
+    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
     Some(desk)
 }
 
@@ -85,7 +85,7 @@ fn every_host_key_type_made_by_lantern() {
         ("ecdsa-p521", &["ecdsa-sha2-nistp521"]),
         ("rsa-3072", &["rsa-sha2-256", "rsa-sha2-512"]),
     ] {
-        desk.lantern(&["key", "new", name, "--algorithm", name, "--no-passphrase"]).expect(0);
+        desk.lantern(&["key", "new", name, "--algorithm", name, "--plain"]).expect(0);
         for algorithm in algorithms {
             run_with(&desk, name, &format!("HostKeyAlgorithms {algorithm}"), "echo lit");
         }

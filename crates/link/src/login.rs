@@ -66,10 +66,10 @@ impl<'a, 'r> Login<'a, 'r> {
     async fn start(request: &'a ConnectRequest<'r>, ask: &'a mut dyn Ask) -> Result<Self, LinkError> {
         // Everything that can fail here fails before the network is bothered.
         let trust = TrustStore::load(request.home)?;
-        let keys = own_keys(request)?;
+        let keys = own_keys(request, ask)?;
         let candidates = keys.iter().map(|key| KeyCandidate {
             name: key.name.clone(),
-            public: key.sealed.public().clone(),
+            public: key.public.clone(),
             locked: key.opened.is_none(),
         });
         let plan = AuthPlan::new(candidates.collect(), ask.password_at_hand());
@@ -219,9 +219,7 @@ impl<'a, 'r> Login<'a, 'r> {
         loop {
             let attempt = match self.plan.next_step() {
                 PlannedStep::Probe => Attempt::None,
-                PlannedStep::Query(index) => {
-                    Attempt::QueryPublicKey(self.keys[index].sealed.public().clone())
-                }
+                PlannedStep::Query(index) => Attempt::QueryPublicKey(self.keys[index].public.clone()),
                 PlannedStep::Sign(index) => match unlock(&mut self.keys[index], self.ask) {
                     Ok(key) => Attempt::PublicKey(key),
                     Err(why) => {

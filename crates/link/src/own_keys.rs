@@ -1,10 +1,11 @@
 //! The user's own keys: which may be offered, and opening them.
 
+use std::path::Path;
 use std::sync::Arc;
 
-use lantern_book::{KeyRing, RingEntry};
+use lantern_book::{BookError, KeyRing, RingEntry};
 use lantern_keys::container::Sealed;
-use lantern_keys::{KeyError, PrivateKey};
+use lantern_keys::{KeyError, PrivateKey, PublicKey};
 
 use crate::{Ask, ConnectRequest, KeyChoice, LinkError};
 
@@ -16,27 +17,32 @@ const MAX_PASSPHRASE_TRIES: u32 = 3;
 /// A key that may be offered: closed until it is needed.
 pub(crate) struct OwnKey {
     pub(crate) name: String,
-    pub(crate) sealed: Sealed,
+    pub(crate) public: PublicKey,
+    sealed: Sealed,
     pub(crate) opened: Option<Arc<PrivateKey>>,
 }
 
 /// The keys that a request lets us offer, those that cost no question first.
-pub(crate) fn own_keys(request: &ConnectRequest<'_>) -> Result<Vec<OwnKey>, LinkError> {
+pub(crate) fn own_keys(request: &ConnectRequest<'_>, ask: &mut dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
     let ring = KeyRing::new(request.home);
-    let own = |name: String, sealed: Sealed| {
+    let own = |name: String, public: PublicKey, sealed: Sealed| {
         let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
-        OwnKey { name, sealed, opened }
+        OwnKey { name, public, sealed, opened }
     };
-    let from_entry = |entry: RingEntry| own(entry.name, entry.sealed);
+    let from_entry = |entry: RingEntry| own(entry.name, entry.public, entry.sealed);
     Ok(match &request.keys {
         KeyChoice::Nothing => Vec::new(),
         KeyChoice::Named(name) => vec![from_entry(ring.get(name)?)],
-        KeyChoice::File(path) => {
-            vec![own(path.display().to_string(), KeyRing::read_file(path)?)]
-        }
-        KeyChoice::Ring => {
+        KeyChoice::File(path) => vec![from_file(path, ask)?],
+        KeyChoice::Ring | KeyChoice::RingWithout(_) => {
             // A broken file in the ring is reported by `key list`; here the others serve.
-            let mut keys: Vec<_> = ring.all()?.into_iter().filter_map(Result::ok).map(from_entry).collect();
+            let entries = ring.all()?.into_iter().filter_map(Result::ok);
+            let left_out = match &request.keys {
+                KeyChoice::RingWithout(key) => Some(key),
+                _ => None,
+            };
+            let mut keys: Vec<_> =
+                entries.filter(|entry| Some(&entry.public) != left_out).map(from_entry).collect();
             // Keys that cost no question first, so that a passphrase is asked for only when needed.
             keys.sort_by_key(|key| key.opened.is_none());
             keys.truncate(MAX_KEYS_OFFERED);
@@ -45,19 +51,53 @@ pub(crate) fn own_keys(request: &ConnectRequest<'_>) -> Result<Vec<OwnKey>, Link
     })
 }
 
+/// A key file. Where the container hides the public half, it has to be opened before it can be offered.
+fn from_file(path: &Path, ask: &mut dyn Ask) -> Result<OwnKey, LinkError> {
+    let sealed = KeyRing::read_file(path)?;
+    let name = path.display().to_string();
+    let failed = |source| LinkError::Book(BookError::Key { path: path.to_owned(), source });
+    let (public, opened) = match (sealed.public(), sealed.is_protected()) {
+        (Some(public), true) => (public.clone(), None),
+        _ => {
+            let opened = open(&sealed, &name, ask).map_err(failed)?;
+            (opened.public().clone(), Some(Arc::new(opened)))
+        }
+    };
+    Ok(OwnKey { name, public, sealed, opened })
+}
+
+/// Opens a container, asking for its passphrase when there is one.
+fn open(sealed: &Sealed, name: &str, ask: &mut dyn Ask) -> Result<PrivateKey, KeyError> {
+    if !sealed.is_protected() {
+        return sealed.open(None);
+    }
+    let mut outcome = Err(KeyError::PassphraseNeeded);
+    for attempt in 0..MAX_PASSPHRASE_TRIES {
+        let Some(passphrase) = ask.passphrase(name, attempt > 0) else { break };
+        outcome = sealed.open(Some(&passphrase));
+        let again = matches!(
+            outcome,
+            Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged | KeyError::PassphraseNeeded)
+        );
+        if !again {
+            break;
+        }
+    }
+    outcome
+}
+
 /// The private half, asking for its passphrase when there is one; else why there is none to be had.
 pub(crate) fn unlock(key: &mut OwnKey, ask: &mut dyn Ask) -> Result<Arc<PrivateKey>, &'static str> {
     if let Some(opened) = &key.opened {
         return Ok(opened.clone());
     }
-    for attempt in 0..MAX_PASSPHRASE_TRIES {
-        let passphrase =
-            ask.passphrase(&key.name, attempt > 0).ok_or("locked, and no passphrase was given")?;
-        match key.sealed.open(Some(&passphrase)) {
-            Ok(opened) => return Ok(key.opened.insert(Arc::new(opened)).clone()),
-            Err(KeyError::WrongPassphrase | KeyError::PassphraseNeeded) => {}
-            Err(_) => return Err("its file is damaged"),
+    match open(&key.sealed, &key.name, ask) {
+        Ok(opened) => Ok(key.opened.insert(Arc::new(opened)).clone()),
+        Err(KeyError::PassphraseNeeded) => Err("locked, and no passphrase was given"),
+        Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged) => {
+            Err("locked, and the passphrase was wrong")
         }
+        Err(KeyError::TooCostly { .. }) => Err("locked, and opening it would take minutes"),
+        Err(_) => Err("its file is damaged"),
     }
-    Err("locked, and the passphrase was wrong")
 }

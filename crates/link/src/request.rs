@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use lantern_book::Home;
-use lantern_keys::Fingerprint;
+use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
 /// How long each step may take.
@@ -33,6 +33,8 @@ impl Default for TimeLimits {
 pub enum KeyChoice {
     /// All of the ring.
     Ring,
+    /// All of the ring but this one: to prove that there is another way in.
+    RingWithout(PublicKey),
     /// One of the ring, by name.
     Named(String),
     /// A file that need not be in the ring.

@@ -5,12 +5,12 @@ use zeroize::Zeroizing;
 
 use super::pem::{self, Block};
 use super::{
-    Form, Found, MAX_FILE_LEN, Other, PrivateContainer, PublicContainer, PublicFile, Sealed, encrypted_pkcs8, jwk,
-    legacy_pem, openssh_key_v1, pkcs8, rfc4716, sec1, spki,
+    Form, Found, MAX_FILE_LEN, Other, PrivateContainer, PublicContainer, PublicFile, Sealed, encrypted_pkcs8,
+    jwk, legacy_pem, openssh_key_v1, pkcs8, rfc4716, sec1, spki,
 };
+use crate::parts::PrivateParts;
 use crate::public::unsupported_key_type;
 use crate::rsa::RsaComponents;
-use crate::parts::PrivateParts;
 use crate::{Fingerprint, KeyError, PrivateKey, PublicKey, public_line};
 
 type Finding = Result<Found, KeyError>;
@@ -33,7 +33,11 @@ const OTHER_LABELS: [(&str, &str, &str); 13] = [
     ("DSA PRIVATE KEY", "a DSA private key", "DSA was retired by RFC 9142; make a new key"),
     ("PGP PRIVATE KEY BLOCK", "an OpenPGP private key", "SSH does not use it"),
     ("PGP PUBLIC KEY BLOCK", "an OpenPGP public key", "SSH does not use it"),
-    ("SSH2 ENCRYPTED PRIVATE KEY", "a private key in a vendor's container", "export it as openssh-key-v1 or PKCS#8 first"),
+    (
+        "SSH2 ENCRYPTED PRIVATE KEY",
+        "a private key in a vendor's container",
+        "export it as openssh-key-v1 or PKCS#8 first",
+    ),
     ("PGP MESSAGE", "an encrypted message", "decrypt it first"),
 ];
 
@@ -53,7 +57,11 @@ const MAGIC_NUMBERS: [(&[u8], &str, &str); 6] = [
 /// [`KeyError::TooCostly`] above [`MAX_FILE_LEN`]; [`KeyError::NotAKey`] for what nothing is known of.
 pub fn read(file: &[u8]) -> Result<Vec<Finding>, KeyError> {
     if file.len() > MAX_FILE_LEN {
-        return Err(KeyError::TooCostly { what: "bytes", met: file.len() as u64, limit: MAX_FILE_LEN as u64 });
+        return Err(KeyError::TooCostly {
+            what: "bytes",
+            met: file.len() as u64,
+            limit: MAX_FILE_LEN as u64,
+        });
     }
     if let Some((_, what, why)) = MAGIC_NUMBERS.into_iter().find(|(magic, ..)| file.starts_with(magic)) {
         return Ok(vec![other(what, why)]);
@@ -69,7 +77,9 @@ pub fn read(file: &[u8]) -> Result<Vec<Finding>, KeyError> {
     let text = to_text(file).ok_or_else(|| KeyError::NotAKey("it is neither text nor DER".into()))?;
     let found = read_text(&text);
     if found.is_empty() {
-        return Err(KeyError::NotAKey("there is no `-----BEGIN` line, no public key line and no JWK in it".into()));
+        return Err(KeyError::NotAKey(
+            "there is no `-----BEGIN` line, no public key line and no JWK in it".into(),
+        ));
     }
     Ok(found)
 }
@@ -183,7 +193,11 @@ fn decode_sec1(bytes: &[u8]) -> Result<PrivateKey, KeyError> {
 /// A form without protection: reading it once shows its public half, and that it is sound.
 fn plain(container: PrivateContainer, bytes: &[u8], decode: DecodePrivate) -> Finding {
     let publics = vec![decode(bytes)?.public().clone()];
-    Ok(Found::Private(Sealed { container, form: Form::Plain(Zeroizing::new(bytes.to_vec()), decode), publics }))
+    Ok(Found::Private(Sealed {
+        container,
+        form: Form::Plain(Zeroizing::new(bytes.to_vec()), decode),
+        publics,
+    }))
 }
 
 fn encrypted(container: PrivateContainer, bytes: &[u8]) -> Finding {
@@ -192,7 +206,12 @@ fn encrypted(container: PrivateContainer, bytes: &[u8]) -> Finding {
 }
 
 /// PKCS#1 or SEC 1 in armour, in the open or with the older encryption.
-fn traditional(block: &Block<'_>, bytes: &[u8], container: PrivateContainer, decode: DecodePrivate) -> Finding {
+fn traditional(
+    block: &Block<'_>,
+    bytes: &[u8],
+    container: PrivateContainer,
+    decode: DecodePrivate,
+) -> Finding {
     if !block.header("Proc-Type").is_some_and(|value| value.contains("ENCRYPTED")) {
         return plain(container, bytes, decode);
     }
@@ -295,7 +314,9 @@ fn unheld_public(blob: &[u8], comment: &str) -> Option<Found> {
     let key_type = reader.text("key type").ok()?;
     let held = key_type == "ssh-rsa"
         || key_type == "ssh-ed25519"
-        || crate::Curve::ALL.into_iter().any(|curve| key_type == format!("ecdsa-sha2-{}", curve.identifier()));
+        || crate::Curve::ALL
+            .into_iter()
+            .any(|curve| key_type == format!("ecdsa-sha2-{}", curve.identifier()));
     if held || key_type.is_empty() || !key_type.bytes().all(|byte| byte.is_ascii_graphic()) {
         return None;
     }

@@ -1,9 +1,9 @@
 //! Encrypted PKCS#8: the `EncryptedPrivateKeyInfo` of RFC 5958 §3 with the scheme PBES2 of RFC 8018 §6.2.
 
+use ::pkcs8::spki::AlgorithmIdentifierRef;
 use der::asn1::OctetStringRef;
 use der::{Decode, Encode, Header, Reader, SliceReader};
 use pkcs5::pbes2::{EncryptionScheme, Kdf, Parameters, Pbkdf2Params, Pbkdf2Prf, ScryptParams};
-use ::pkcs8::spki::AlgorithmIdentifierRef;
 use zeroize::Zeroizing;
 
 use super::work::{Patience, Work};
@@ -71,8 +71,8 @@ pub struct Sealed {
 impl Sealed {
     /// Reads the DER form.
     pub(crate) fn decode(bytes: &[u8]) -> Result<Self, KeyError> {
-        let (algorithm, content) = outer(bytes)
-            .ok_or(KeyError::Malformed("it is no EncryptedPrivateKeyInfo of RFC 5958"))?;
+        let (algorithm, content) =
+            outer(bytes).ok_or(KeyError::Malformed("it is no EncryptedPrivateKeyInfo of RFC 5958"))?;
         if algorithm.oid != oids::PBES2 {
             return Err(KeyError::Unsupported {
                 what: "encryption scheme",
@@ -80,13 +80,14 @@ impl Sealed {
                 why: "we read PBES2 of RFC 8018; the older schemes are broken",
             });
         }
-        let parameters = algorithm.parameters_any().and_then(|any| Ok(Parameters::try_from(any)?)).map_err(|_| {
-            KeyError::Unsupported {
-                what: "setting of PBES2",
-                met: "met".into(),
-                why: "we read PBKDF2 or scrypt with AES or triple DES in CBC mode",
-            }
-        })?;
+        let parameters =
+            algorithm.parameters_any().and_then(|any| Ok(Parameters::try_from(any)?)).map_err(|_| {
+                KeyError::Unsupported {
+                    what: "setting of PBES2",
+                    met: "met".into(),
+                    why: "we read PBKDF2 or scrypt with AES or triple DES in CBC mode",
+                }
+            })?;
         Ok(Self { parameters, content: content.to_vec() })
     }
 
@@ -150,7 +151,11 @@ impl Sealed {
     ///
     /// # Errors
     /// See [`super::Sealed::open`].
-    pub fn open(&self, passphrase: Option<&SecretString>, patience: Patience) -> Result<PrivateKey, KeyError> {
+    pub fn open(
+        &self,
+        passphrase: Option<&SecretString>,
+        patience: Patience,
+    ) -> Result<PrivateKey, KeyError> {
         let passphrase = passphrase.filter(|text| !text.is_empty()).ok_or(KeyError::PassphraseNeeded)?;
         self.work().check(patience)?;
         let block = if self.is_old_cipher() { 8 } else { 16 };
@@ -174,8 +179,9 @@ pub(super) fn decode_decrypted(
     decode: impl Fn(&[u8]) -> Result<PrivateKey, KeyError>,
 ) -> Result<PrivateKey, KeyError> {
     let spans_all = SliceReader::new(plain).ok().is_some_and(|mut reader| {
-        Header::decode(&mut reader)
-            .is_ok_and(|header| header.tag() == der::Tag::Sequence && header.length() == reader.remaining_len())
+        Header::decode(&mut reader).is_ok_and(|header| {
+            header.tag() == der::Tag::Sequence && header.length() == reader.remaining_len()
+        })
     });
     if spans_all { decode(plain) } else { Err(KeyError::WrongPassphraseOrDamaged) }
 }
@@ -234,7 +240,8 @@ pub(crate) fn encode(
         .encrypt(passphrase.expose_secret().as_bytes(), &pkcs8::encode(key)?)
         .map_err(|_| refused.clone())?;
     let scheme = pkcs5::EncryptionScheme::Pbes2(parameters).to_der().map_err(|_| refused.clone())?;
-    let content = OctetStringRef::new(&content).and_then(|content| content.to_der()).map_err(|_| refused.clone())?;
+    let content =
+        OctetStringRef::new(&content).and_then(|content| content.to_der()).map_err(|_| refused.clone())?;
     sequence(&[&scheme, &content]).ok_or(refused)
 }
 

@@ -25,9 +25,11 @@ fn decode(value: &Value) -> Result<Found, KeyError> {
     let text = |name: &str| value.get(name).and_then(Value::as_str);
     let number = |name: &str| {
         let text = text(name).ok_or(KeyError::Malformed("the JWK lacks a member that its type needs"))?;
-        Base64UrlUnpadded::decode_vec(text).map_err(|_| KeyError::Malformed("the base64 in the JWK is broken"))
+        Base64UrlUnpadded::decode_vec(text)
+            .map_err(|_| KeyError::Malformed("the base64 in the JWK is broken"))
     };
-    let unsupported = |what, met: &str, why| KeyError::Unsupported { what, met: met.chars().take(64).collect(), why };
+    let unsupported =
+        |what, met: &str, why| KeyError::Unsupported { what, met: met.chars().take(64).collect(), why };
     if value.get("d").is_some() {
         return Err(unsupported("JWK", "with its private half", "we read and write public JWKs"));
     }

@@ -52,7 +52,8 @@ impl Sealed {
         content: Vec<u8>,
         decode: fn(&[u8]) -> Result<PrivateKey, KeyError>,
     ) -> Result<Self, KeyError> {
-        let (name, iv) = dek_info.split_once(',').ok_or(KeyError::Malformed("DEK-Info wants a cipher and an IV"))?;
+        let (name, iv) =
+            dek_info.split_once(',').ok_or(KeyError::Malformed("DEK-Info wants a cipher and an IV"))?;
         let known = Cipher::ALL.into_iter().find(|(_, known, ..)| known.eq_ignore_ascii_case(name.trim()));
         let Some((cipher, name, key_len, block)) = known else {
             return Err(KeyError::Unsupported {
@@ -91,7 +92,8 @@ impl Sealed {
         }
         // RFC 1423 §1.1: as many bytes as are missing, each saying how many.
         let pad = content.last().copied().unwrap_or_default();
-        let plain_len = content.len().checked_sub(pad.into()).filter(|_| (1..=self.block).contains(&pad.into()));
+        let plain_len =
+            content.len().checked_sub(pad.into()).filter(|_| (1..=self.block).contains(&pad.into()));
         let (plain, padding) = plain_len
             .and_then(|len| content.split_at_checked(len))
             .filter(|(_, padding)| padding.iter().all(|byte| *byte == pad))

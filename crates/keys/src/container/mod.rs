@@ -262,7 +262,10 @@ impl Sealed {
     /// [`KeyError::PassphraseNeeded`], [`KeyError::WrongPassphrase`], [`KeyError::WrongPassphraseOrDamaged`],
     /// [`KeyError::TooCostly`], or why the content is no good key.
     pub fn open(&self, passphrase: Option<&SecretString>) -> Result<PrivateKey, KeyError> {
-        self.open_all(passphrase, Patience::Short)?.into_iter().next().ok_or(KeyError::Malformed("there is no key in it"))
+        self.open_all(passphrase, Patience::Short)?
+            .into_iter()
+            .next()
+            .ok_or(KeyError::Malformed("there is no key in it"))
     }
 
     /// Opens the container: all of its keys.

@@ -44,7 +44,11 @@ pub(super) fn curve(oid: ObjectIdentifier) -> Result<Curve, KeyError> {
         "1.3.132.0.33" => "secp224r1".into(),
         other => other.to_owned(),
     };
-    Err(KeyError::Unsupported { what: "elliptic curve", met, why: "SSH has the NIST curves P-256, P-384 and P-521" })
+    Err(KeyError::Unsupported {
+        what: "elliptic curve",
+        met,
+        why: "SSH has the NIST curves P-256, P-384 and P-521",
+    })
 }
 
 /// What we say of a key algorithm that we don't hold.

@@ -70,9 +70,9 @@ impl OpensshCipher {
 
     /// The cipher with this name, with or without the part after `@`.
     pub fn from_name(name: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|cipher| {
-            cipher.name() == name || cipher.name().split('@').next() == Some(name)
-        })
+        Self::ALL
+            .into_iter()
+            .find(|cipher| cipher.name() == name || cipher.name().split('@').next() == Some(name))
     }
 
     /// Length of key and IV, in bytes.
@@ -125,9 +125,8 @@ impl OpensshCipher {
             Aes128Cbc => cbc_mode::encrypt::<Aes128>(key, iv, section)?,
             Aes256Gcm | Aes128Gcm => {
                 let (key, nonce) = self.gcm(key, iv)?;
-                let tag = key
-                    .seal_in_place_separate_tag(nonce, Aad::empty(), section)
-                    .map_err(|_| refused())?;
+                let tag =
+                    key.seal_in_place_separate_tag(nonce, Aad::empty(), section).map_err(|_| refused())?;
                 return Ok(tag.as_ref().to_vec());
             }
             ChaCha20Poly1305 => {
@@ -177,8 +176,12 @@ impl OpensshCipher {
     fn counter(self, key: &[u8], iv: &[u8], section: &mut [u8]) -> Result<(), KeyError> {
         let refused = |_| KeyError::Refused("set up AES in counter mode");
         match self {
-            Aes192Ctr => ctr::Ctr128BE::<Aes192>::new_from_slices(key, iv).map_err(refused)?.apply_keystream(section),
-            Aes128Ctr => ctr::Ctr128BE::<Aes128>::new_from_slices(key, iv).map_err(refused)?.apply_keystream(section),
+            Aes192Ctr => {
+                ctr::Ctr128BE::<Aes192>::new_from_slices(key, iv).map_err(refused)?.apply_keystream(section)
+            }
+            Aes128Ctr => {
+                ctr::Ctr128BE::<Aes128>::new_from_slices(key, iv).map_err(refused)?.apply_keystream(section)
+            }
             _ => ctr::Ctr128BE::<Aes256>::new_from_slices(key, iv).map_err(refused)?.apply_keystream(section),
         }
         Ok(())

@@ -54,7 +54,11 @@ impl Sealed {
         let options = reader.string("key derivation options")?;
         let count = reader.u32("number of keys")?;
         if count == 0 || count > MAX_KEYS {
-            return Err(KeyError::TooCostly { what: "keys in one container", met: count.into(), limit: MAX_KEYS.into() });
+            return Err(KeyError::TooCostly {
+                what: "keys in one container",
+                met: count.into(),
+                limit: MAX_KEYS.into(),
+            });
         }
         let publics = (0..count)
             .map(|_| PublicKey::decode(reader.string("public key")?))
@@ -94,7 +98,11 @@ impl Sealed {
     ///
     /// # Errors
     /// See [`super::Sealed::open`].
-    pub fn open(&self, passphrase: Option<&SecretString>, patience: Patience) -> Result<Vec<PrivateKey>, KeyError> {
+    pub fn open(
+        &self,
+        passphrase: Option<&SecretString>,
+        patience: Patience,
+    ) -> Result<Vec<PrivateKey>, KeyError> {
         let mut section = self.section.clone();
         let mut block = PLAIN_BLOCK;
         if let Some(protection) = &self.protection {
@@ -105,7 +113,13 @@ impl Sealed {
             if !section.len().is_multiple_of(block) {
                 return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
             }
-            protection.cipher.open(passphrase, &protection.salt, protection.rounds, &mut section, &self.tag)?;
+            protection.cipher.open(
+                passphrase,
+                &protection.salt,
+                protection.rounds,
+                &mut section,
+                &self.tag,
+            )?;
         }
         if !section.len().is_multiple_of(block) {
             return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
@@ -140,21 +154,17 @@ impl Sealed {
 }
 
 fn parse_protection(cipher: &str, kdf: &str, options: &[u8]) -> Result<Option<Protection>, KeyError> {
-    let unsupported = |what, met: &str, why| KeyError::Unsupported {
-        what,
-        met: met.chars().take(64).collect(),
-        why,
-    };
+    let unsupported =
+        |what, met: &str, why| KeyError::Unsupported { what, met: met.chars().take(64).collect(), why };
     if (cipher, kdf) == ("none", "none") {
         return match options.is_empty() {
             true => Ok(None),
             false => Err(KeyError::Malformed("options for a key derivation that is none")),
         };
     }
-    let cipher = OpensshCipher::ALL
-        .into_iter()
-        .find(|known| known.name() == cipher)
-        .ok_or_else(|| unsupported("cipher", cipher, "we read AES in counter, CBC and GCM mode, and ChaCha20"))?;
+    let cipher = OpensshCipher::ALL.into_iter().find(|known| known.name() == cipher).ok_or_else(|| {
+        unsupported("cipher", cipher, "we read AES in counter, CBC and GCM mode, and ChaCha20")
+    })?;
     if kdf != "bcrypt" {
         return Err(unsupported("key derivation", kdf, "this container has bcrypt or none"));
     }

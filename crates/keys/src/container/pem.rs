@@ -22,7 +22,10 @@ pub(crate) struct Block<'a> {
 impl Block<'_> {
     /// The value of a header; names have no case (RFC 4716 §3.3).
     pub(crate) fn header(&self, name: &str) -> Option<&str> {
-        self.headers.iter().find(|(known, _)| known.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+        self.headers
+            .iter()
+            .find(|(known, _)| known.eq_ignore_ascii_case(name))
+            .map(|(_, value)| value.as_str())
     }
 }
 

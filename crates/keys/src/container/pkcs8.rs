@@ -1,9 +1,9 @@
 //! PKCS#8: the `OneAsymmetricKey` of RFC 5958, which holds any algorithm.
 
-use der::asn1::{AnyRef, Null, OctetStringRef};
-use der::{Decode, Encode};
 use ::pkcs8::spki::AlgorithmIdentifierRef;
 use ::pkcs8::{PrivateKeyInfo, PrivateKeyInfoRef};
+use der::asn1::{AnyRef, Null, OctetStringRef};
+use der::{Decode, Encode};
 use zeroize::Zeroizing;
 
 use super::{oids, sec1};
@@ -65,8 +65,12 @@ pub(crate) fn encode(key: &PrivateKey) -> Result<Zeroizing<Vec<u8>>, KeyError> {
     encode_info(algorithm, &content)
 }
 
-fn encode_info(algorithm: AlgorithmIdentifierRef<'_>, content: &[u8]) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+fn encode_info(
+    algorithm: AlgorithmIdentifierRef<'_>,
+    content: &[u8],
+) -> Result<Zeroizing<Vec<u8>>, KeyError> {
     let refused = |_| KeyError::Refused("write down a key as PKCS#8");
-    let info: PrivateKeyInfoRef<'_> = PrivateKeyInfo::new(algorithm, OctetStringRef::new(content).map_err(refused)?);
+    let info: PrivateKeyInfoRef<'_> =
+        PrivateKeyInfo::new(algorithm, OctetStringRef::new(content).map_err(refused)?);
     info.to_der().map(Zeroizing::new).map_err(refused)
 }

@@ -14,7 +14,11 @@ pub(crate) const LABEL: &str = "EC PRIVATE KEY";
 const PRIME_FIELD: &[u8] = &[0x06, 0x07, 0x2a, 0x86, 0x48, 0xce, 0x3d, 0x01, 0x01];
 
 /// Writes an `ECPrivateKey` that names its curve.
-pub(crate) fn encode(curve: Curve, scalar: &[u8], point: Option<&[u8]>) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+pub(crate) fn encode(
+    curve: Curve,
+    scalar: &[u8],
+    point: Option<&[u8]>,
+) -> Result<Zeroizing<Vec<u8>>, KeyError> {
     encode_with(Some(EcParameters::NamedCurve(oids::of_curve(curve))), scalar, point)
 }
 
@@ -42,7 +46,8 @@ pub(crate) fn decode(bytes: &[u8], outer: Option<Curve>) -> Result<PrivateParts,
             false => KeyError::Malformed("it is no ECPrivateKey of RFC 5915"),
         }
     })?;
-    let inner = key.parameters.and_then(|parameters| parameters.named_curve()).map(oids::curve).transpose()?;
+    let inner =
+        key.parameters.and_then(|parameters| parameters.named_curve()).map(oids::curve).transpose()?;
     let curve = match (outer, inner) {
         (Some(outer), Some(inner)) if outer != inner => {
             return Err(KeyError::Inconsistent("the key names two curves"));

@@ -1,8 +1,8 @@
 //! SubjectPublicKeyInfo (RFC 5280 §4.1.2.7, RFC 5480, RFC 8410) and the `RSAPublicKey` of RFC 8017: public keys in DER.
 
+use ::pkcs8::spki::{AlgorithmIdentifierRef, SubjectPublicKeyInfoRef};
 use der::asn1::{AnyRef, BitStringRef, Null};
 use der::{Decode, Encode};
-use ::pkcs8::spki::{AlgorithmIdentifierRef, SubjectPublicKeyInfoRef};
 
 use super::{oids, sec1};
 use crate::{KeyError, PublicKey};

@@ -77,7 +77,11 @@ impl Work {
         if let Self::Scrypt { memory, .. } = self
             && memory > MAX_SCRYPT_MEMORY
         {
-            return Err(KeyError::TooCostly { what: "bytes of memory", met: memory, limit: MAX_SCRYPT_MEMORY });
+            return Err(KeyError::TooCostly {
+                what: "bytes of memory",
+                met: memory,
+                limit: MAX_SCRYPT_MEMORY,
+            });
         }
         let (what, met, limit) = self.account();
         let limit = match patience {

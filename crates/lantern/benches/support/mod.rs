@@ -8,8 +8,9 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
-use lantern_book::{Home, KeyRing, TrustStore, Verified};
+use lantern_book::{Home, KeyNote, KeyRing, TrustStore, Verified};
 use lantern_harbour::{Harbour, LatencyLink, LoginRule, MachineSpec, UserSpec};
+use lantern_keys::container::Protect;
 use lantern_keys::{KeyAlgorithm, PrivateKey, SecretString, SystemRandom};
 use lantern_link::{
     Ask, ConnectRequest, FirstContact, HostKeyAnswer, KeyChoice, Link, Note, TimeLimits, connect, our_offer,
@@ -61,7 +62,9 @@ impl Scene {
         let home = Home::new(folder.path().join("home"));
         let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@bench").unwrap();
         let now = jiff::Timestamp::now();
-        KeyRing::new(&home).add("bench", &key, None, now, &mut SystemRandom).unwrap();
+        KeyRing::new(&home)
+            .add("bench", &key, Protect::default(), KeyNote::default(), &mut SystemRandom)
+            .unwrap();
         let mut keeper = UserSpec::new("keeper", None, vec![key.public().clone()]);
         keeper.rule = LoginRule::AnyOf(vec!["publickey"]);
         let spec = MachineSpec { users: vec![keeper], ..MachineSpec::new(MACHINE, 1).unwrap() };

@@ -75,7 +75,7 @@ async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
     }
     let key = KeyRing::new(home).get(KEY)?;
     let broken = |error| Failure::new(code::INTERNAL, format!("cannot make the simulated machines: {error}"));
-    let specs = sample_fleet(key.public()).map_err(broken)?;
+    let specs = sample_fleet(&key.public).map_err(broken)?;
     let (harbour, links) = light(specs, args.latency).await?;
     enter_into_book(home, &harbour, &links)?;
     // Kept lit for the stay: lamp-02 in the book leads to it after the walk.

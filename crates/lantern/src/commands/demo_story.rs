@@ -28,12 +28,12 @@ impl Story<'_> {
             "This is a walk through the job on five simulated machines. Every line behind % is a real command.",
         );
         tell("1. Get a key. A key of your own would have a passphrase; this one is thrown away in a minute.");
-        self.show(&["key", "new", KEY, "--no-passphrase", "--comment", "keeper@chart-room"], 0).await
+        self.show(&["key", "new", KEY, "--plain", "--comment", "keeper@chart-room"], 0).await
     }
 
     /// The key without the talk.
     pub(crate) async fn make_key(&self) -> Result<(), Failure> {
-        self.command(&["key", "new", KEY, "--no-passphrase", "--comment", "keeper@chart-room", "--quiet"])
+        self.command(&["key", "new", KEY, "--plain", "--comment", "keeper@chart-room", "--quiet"])
             .stdout(Stdio::null())
             .status()
             .await

@@ -26,7 +26,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
     let global = &cli.global;
     match cli.command {
         Command::Demo(args) => demo::run(&args, global),
-        Command::Key(command) => key::run(command, global).map(|()| 0),
+        Command::Key(command) => key::run(command, global),
         Command::Machine(command) => machine::run(command, global).map(|()| 0),
         Command::Trust(command) => trust::run(command, global),
         Command::Shell(args) => shell::run(&args, global),
@@ -45,8 +45,9 @@ fn exit_codes(json: bool) -> Result<(), Failure> {
         return output::print_json(&codes);
     }
     let success = ["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()];
+    let found = ["1".into(), "`key audit` found something".into()];
     let ours = code::TABLE.map(|(code, meaning)| [code.to_string().into(), meaning.into()]);
-    output::print(&output::table(["CODE", "MEANING"], std::iter::once(success).chain(ours)))
+    output::print(&output::table(["CODE", "MEANING"], [success, found].into_iter().chain(ours)))
 }
 
 /// Runs a future on this thread.

@@ -68,7 +68,7 @@ impl Desk {
     /// A desk whose ring has the key `harbour`.
     pub fn with_key() -> Self {
         let desk = Self::new();
-        desk.lantern(&["key", "new", "harbour", "--no-passphrase"]).expect(0);
+        desk.lantern(&["key", "new", "harbour", "--plain"]).expect(0);
         desk
     }
 

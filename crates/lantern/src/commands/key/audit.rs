@@ -1,0 +1,384 @@
+//! `lantern key audit`: what is wrong with keys, each with the command that mends it.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use jiff::Timestamp;
+use lantern_book::{BookError, Home, KeyRing, MachineBook, RingEntry, read_key_file};
+use lantern_keys::container::{Found, MAX_FILE_LEN, Sealed, read};
+use lantern_keys::{KeyError, PublicKey, fingerprint::Fingerprint};
+
+use super::audit_report;
+use crate::failure::{Failure, chain, code};
+
+/// Exit status when something was found.
+const FOUND: u8 = 1;
+/// Most files looked at below `--path`: a folder of a million is not a folder of keys.
+const MAX_FILES: usize = 200_000;
+
+/// Arguments of `key audit`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern key audit                            the ring
+  lantern key audit --path ~/Downloads         and every key below this folder
+  lantern key audit --max-age 180 --json       for a script
+
+Looks for keys without a passphrase or with one that is quickly searched, weak algorithms and sizes,
+permissions that let others read, private keys where public ones belong, duplicates, age, and keys that no
+machine uses. Exit status 0 when nothing was found, 1 when something was.")]
+pub(crate) struct AuditArgs {
+    /// Look through this folder as well; may be given several times
+    #[arg(long = "path", value_name = "DIR")]
+    paths: Vec<PathBuf>,
+    /// Days after which a key of the ring is old
+    #[arg(long, value_name = "DAYS", default_value_t = 730, value_parser = clap::value_parser!(u32).range(1..))]
+    max_age: u32,
+}
+
+/// How bad it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Level {
+    /// Somebody else could use the key, or soon can.
+    Serious,
+    /// Worth knowing.
+    Minor,
+}
+
+/// One thing that is wrong.
+#[derive(Debug)]
+pub(super) struct Problem {
+    pub(super) level: Level,
+    /// A name for scripts.
+    pub(super) kind: &'static str,
+    /// In two or three words.
+    pub(super) short: &'static str,
+    /// In a sentence.
+    pub(super) detail: String,
+    /// The command that mends it.
+    pub(super) mend: String,
+}
+
+/// A key or a file, and what is wrong with it.
+#[derive(Debug)]
+pub(super) struct Subject {
+    /// Name in the ring, or path.
+    pub(super) name: String,
+    pub(super) path: PathBuf,
+    pub(super) key: Option<PublicKey>,
+    pub(super) problems: Vec<Problem>,
+}
+
+pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
+    let ring = KeyRing::new(home);
+    let book = MachineBook::load(home)?;
+    let mut subjects = Vec::new();
+    let oldest = Timestamp::now() - jiff::SignedDuration::from_hours(24 * i64::from(args.max_age));
+    let names = ring.names()?;
+    for (name, entry) in names.iter().zip(ring.all()?) {
+        let path = ring.private_path(name);
+        subjects.push(match entry {
+            Ok(entry) => {
+                let mut problems = problems_of_entry(&entry);
+                problems.extend(problems_of_use(&entry, &book, oldest, args.max_age));
+                Subject { name: entry.name, path, key: Some(entry.public), problems }
+            }
+            Err(error) => {
+                let problems = vec![broken(chain(&error), format!("lantern key remove {name}"))];
+                Subject { name: name.clone(), path, key: None, problems }
+            }
+        });
+    }
+    let mut looked_at = subjects.len();
+    for path in &args.paths {
+        let mut files = Vec::new();
+        list_files(path, &mut files)?;
+        // The ring was looked at by name.
+        files.retain(|file| !file.starts_with(ring.folder()));
+        looked_at += files.len();
+        subjects.extend(look_at(&files));
+    }
+    mark_duplicates(&mut subjects);
+    subjects.retain(|subject| !subject.problems.is_empty());
+    for subject in &mut subjects {
+        subject.problems.sort_by_key(|problem| problem.level);
+    }
+    audit_report::print(&subjects, looked_at, json)?;
+    Ok(if subjects.is_empty() { 0 } else { FOUND })
+}
+
+fn broken(detail: String, mend: String) -> Problem {
+    Problem { level: Level::Serious, kind: "broken", short: "broken", detail, mend }
+}
+
+/// What a key of the ring shows by itself.
+pub(super) fn problems_of_entry(entry: &RingEntry) -> Vec<Problem> {
+    let name = &entry.name;
+    let mut problems = Vec::new();
+    if entry.is_exposed() {
+        problems.push(exposed(entry.mode, format!("chmod 600 {}", quoted(&entry.path))));
+    }
+    let passphrase = format!("lantern key passphrase {name}");
+    problems.extend(protection_problem(&entry.sealed, &passphrase));
+    problems.extend(algorithm_problem(&entry.public, &format!("lantern key rotate {name} MACHINE…")));
+    problems
+}
+
+fn exposed(mode: u32, mend: String) -> Problem {
+    Problem {
+        level: Level::Serious,
+        kind: "exposed",
+        short: "others can read it",
+        detail: format!("others on this computer can read it (mode {mode:04o})"),
+        mend,
+    }
+}
+
+fn protection_problem(sealed: &Sealed, mend: &str) -> Option<Problem> {
+    if !sealed.is_protected() {
+        return Some(Problem {
+            level: Level::Serious,
+            kind: "no-passphrase",
+            short: "no passphrase",
+            detail: "it has no passphrase: whoever reads the file can use it".into(),
+            mend: mend.to_owned(),
+        });
+    }
+    sealed.is_weakly_protected().then(|| Problem {
+        level: Level::Serious,
+        kind: "weak-protection",
+        short: "weak protection",
+        detail: format!(
+            "a stolen copy is quickly searched: {}",
+            sealed.describe_protection().unwrap_or_default()
+        ),
+        mend: mend.to_owned(),
+    })
+}
+
+fn algorithm_problem(key: &PublicKey, mend: &str) -> Option<Problem> {
+    let PublicKey::Rsa { n, .. } = key else { return None };
+    // Below 2048 is not read at all; NIST SP 800-57 lets 2048 end with the year 2030.
+    (n.len() * 8 < 3072).then(|| Problem {
+        level: Level::Minor,
+        kind: "short-key",
+        short: "short key",
+        detail: format!("{} is on its way out (NIST SP 800-57: until 2030)", key.describe()),
+        mend: mend.to_owned(),
+    })
+}
+
+/// What the ring and the book say of a key.
+fn problems_of_use(entry: &RingEntry, book: &MachineBook, oldest: Timestamp, max_age: u32) -> Vec<Problem> {
+    let name = &entry.name;
+    let mut problems = Vec::new();
+    if entry.note.made.is_some_and(|made| made < oldest) {
+        problems.push(Problem {
+            level: Level::Minor,
+            kind: "old",
+            short: "old",
+            detail: format!("it is older than {max_age} days"),
+            mend: format!("lantern key rotate {name} MACHINE…"),
+        });
+    }
+    if let Some(next) = &entry.note.replaced_by {
+        problems.push(Problem {
+            level: Level::Minor,
+            kind: "replaced",
+            short: "replaced",
+            detail: format!("{next} takes its place, and it is still in the ring"),
+            mend: format!("lantern key remove {name}"),
+        });
+    } else if entry.note.installed.is_empty() && book.users_of_key(name).next().is_none() {
+        problems.push(Problem {
+            level: Level::Minor,
+            kind: "unused",
+            short: "unused",
+            detail: "no machine in the book names it, and lantern installed it nowhere".into(),
+            mend: format!("lantern key remove {name}"),
+        });
+    }
+    problems
+}
+
+/// Every file below a folder, or the file itself; links are not followed.
+fn list_files(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
+    let failed = |path: &Path, error: std::io::Error| {
+        Failure::new(code::LOCAL, format!("cannot look through {}: {error}", path.display()))
+    };
+    let top = std::fs::metadata(path).map_err(|error| failed(path, error))?;
+    if top.is_file() {
+        files.push(path.to_owned());
+        return Ok(());
+    }
+    let mut folders = vec![path.to_owned()];
+    while let Some(folder) = folders.pop() {
+        let entries = match std::fs::read_dir(&folder) {
+            Ok(entries) => entries,
+            Err(error) if folder == path => return Err(failed(path, error)),
+            Err(error) => {
+                crate::output::warn(&format!("skipped {}: {error}", folder.display()));
+                continue;
+            }
+        };
+        for entry in entries.filter_map(Result::ok) {
+            match entry.file_type() {
+                Ok(kind) if kind.is_dir() => folders.push(entry.path()),
+                Ok(kind) if kind.is_file() => files.push(entry.path()),
+                _ => {}
+            }
+            if files.len() > MAX_FILES {
+                return Err(Failure::new(
+                    code::LOCAL,
+                    format!("{} has more than {MAX_FILES} files below it", path.display()),
+                ));
+            }
+        }
+    }
+    files.sort();
+    Ok(())
+}
+
+/// Looks into files, on every processor: checking an RSA key takes a millisecond.
+fn look_at(files: &[PathBuf]) -> Vec<Subject> {
+    let workers = std::thread::available_parallelism().map_or(1, usize::from);
+    let share = files.len().div_ceil(workers).max(1);
+    std::thread::scope(|scope| {
+        let look = |files: &'_ [PathBuf]| files.iter().filter_map(|file| look_into(file)).collect::<Vec<_>>();
+        let running: Vec<_> = files.chunks(share).map(|files| scope.spawn(move || look(files))).collect();
+        running.into_iter().flat_map(|worker| worker.join().unwrap_or_default()).collect()
+    })
+}
+
+/// What a file outside of the ring has to do with keys; nothing when it is something else.
+fn look_into(path: &Path) -> Option<Subject> {
+    let name = path.display().to_string();
+    if std::fs::metadata(path).ok()?.len() > MAX_FILE_LEN as u64 {
+        return None;
+    }
+    let (content, mode) = match read_key_file(path) {
+        Ok(read) => read,
+        Err(error) => {
+            let problems = vec![unreadable(&error)];
+            return Some(Subject { name, path: path.to_owned(), key: None, problems });
+        }
+    };
+    let found = read(&content).ok()?;
+    let mut subject = Subject { name, path: path.to_owned(), key: None, problems: Vec::new() };
+    let file = quoted(path);
+    for found in &found {
+        match found {
+            Ok(Found::Private(sealed)) => {
+                subject.key = subject.key.or(sealed.public().cloned());
+                if mode & 0o077 != 0 && !subject.problems.iter().any(|problem| problem.kind == "exposed") {
+                    subject.problems.push(exposed(mode, format!("chmod 600 {file}")));
+                }
+                subject
+                    .problems
+                    .extend(protection_problem(sealed, &format!("lantern key import {file} --move")));
+                let rotate = format!("lantern key import {file} --move");
+                subject.problems.extend(sealed.public().and_then(|key| algorithm_problem(key, &rotate)));
+                if let Some(place) = public_place(path) {
+                    subject.problems.push(misplaced(place, &file));
+                }
+            }
+            // A key that we refuse, by its algorithm or its size; what is broken and no key is none of our business.
+            Err(error @ KeyError::Unsupported { .. }) => subject.problems.push(Problem {
+                level: Level::Serious,
+                kind: "weak-algorithm",
+                short: "weak algorithm",
+                detail: error.to_string(),
+                mend: "lantern key new NAME".into(),
+            }),
+            Err(error @ (KeyError::Inconsistent(_) | KeyError::Malformed(_))) if is_armoured(&content) => {
+                subject.problems.push(broken(error.to_string(), format!("rm {file}")));
+            }
+            Ok(Found::Other(other)) if other.what.contains("DSA private") => subject.problems.push(Problem {
+                level: Level::Serious,
+                kind: "weak-algorithm",
+                short: "weak algorithm",
+                detail: format!("it is {}; {}", other.what, other.why),
+                mend: "lantern key new NAME".into(),
+            }),
+            _ => {}
+        }
+    }
+    // A healthy file is kept for comparing with the others.
+    (subject.key.is_some() || !subject.problems.is_empty()).then_some(subject)
+}
+
+fn unreadable(error: &BookError) -> Problem {
+    Problem {
+        level: Level::Minor,
+        kind: "unreadable",
+        short: "unreadable",
+        detail: chain(error),
+        mend: "look at it as its owner".into(),
+    }
+}
+
+fn misplaced(place: &str, file: &str) -> Problem {
+    Problem {
+        level: Level::Serious,
+        kind: "misplaced",
+        short: "private where public belongs",
+        detail: format!("a private key stands in {place}"),
+        mend: format!("lantern key import {file} --move"),
+    }
+}
+
+/// Whether a path is one from which public halves are handed out, in words.
+fn public_place(path: &Path) -> Option<&'static str> {
+    let name = path.file_name()?.to_str()?;
+    if name.ends_with(".pub") {
+        return Some("a file whose name says that it is public");
+    }
+    name.starts_with("authorized_keys").then_some("a list of the keys that may log in")
+}
+
+fn is_armoured(content: &[u8]) -> bool {
+    let private = b"PRIVATE KEY-----";
+    content.windows(private.len()).any(|window| window == private)
+}
+
+/// The same key in two places has to be changed in two places.
+fn mark_duplicates(subjects: &mut [Subject]) {
+    let mut places: HashMap<Fingerprint, Vec<usize>> = HashMap::new();
+    for (at, subject) in subjects.iter().enumerate() {
+        if let Some(key) = &subject.key {
+            places.entry(key.fingerprint()).or_default().push(at);
+        }
+    }
+    for same in places.into_values().filter(|same| same.len() > 1) {
+        for &at in &same {
+            let others: Vec<String> = same
+                .iter()
+                .filter(|other| **other != at)
+                .filter_map(|other| Some(subjects.get(*other)?.name.clone()))
+                .collect();
+            let Some(subject) = subjects.get_mut(at) else { continue };
+            let in_ring = subject.name != subject.path.display().to_string();
+            let mend = match in_ring {
+                true => format!("lantern key show {}", subject.name),
+                false => format!("rm {}", quoted(&subject.path)),
+            };
+            subject.problems.push(Problem {
+                level: Level::Minor,
+                kind: "duplicate",
+                short: "duplicate",
+                detail: format!("the same key: {}", others.join(", ")),
+                mend,
+            });
+        }
+    }
+}
+
+/// A path as it can be typed.
+fn quoted(path: &Path) -> String {
+    let text = path.display().to_string();
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+".contains(c);
+    match text.chars().all(plain) {
+        true => text,
+        false => format!("'{}'", text.replace('\'', "'\\''")),
+    }
+}

@@ -1,0 +1,256 @@
+//! `lantern key show`: all about a key of the ring, or about what is in a file.
+
+use clap::Args;
+use jiff::Timestamp;
+use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
+use lantern_keys::container::{Found, PublicFile, Sealed};
+use lantern_keys::{KeyError, PublicKey, fingerprint, public_line, sshfp};
+use serde_json::{Value, json};
+
+use super::{entry_json, public_json};
+use crate::failure::{Failure, code};
+use crate::flags_view;
+use crate::key_source::{KeyFile, KeySource};
+use crate::output;
+
+/// Arguments of `key show`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern key show harbour
+  lantern key show harbour --line                 the public half in one line, to paste into a console
+  lantern key show /etc/ssh/ssh_host_ed25519_key.pub    a machine's host key, to compare at first contact
+  lantern key show host.pub --sshfp lamp-01.example.    its record for a zone file (RFC 4255)")]
+pub(crate) struct ShowArgs {
+    /// A name in the ring, a file, or - for standard input
+    key: String,
+    /// Print the public half in one line and nothing else
+    #[arg(long)]
+    line: bool,
+    /// Print the SSHFP record of a machine that has it as host key, and nothing else
+    #[arg(long, value_name = "MACHINE", conflicts_with = "line")]
+    sshfp: Option<String>,
+}
+
+pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    match KeySource::resolve(&args.key, &KeyRing::new(home))? {
+        KeySource::Ring(entry) => match short_form(args, &entry.public, &entry.comment)? {
+            Some(text) => output::print(&text),
+            None => show_entry(&entry, home, json),
+        },
+        KeySource::File(file) => show_file(args, &file, json),
+    }
+}
+
+/// The one line asked for, when one was.
+fn short_form(args: &ShowArgs, key: &PublicKey, comment: &str) -> Result<Option<String>, Failure> {
+    if let Some(host) = &args.sshfp {
+        let plain = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+        if host.is_empty() || host.len() > 255 || !host.chars().all(plain) {
+            return Err(Failure::new(code::USAGE, format!("`{host}` is no host name for a zone file")));
+        }
+        return Ok(Some(format!("{}\n", sshfp::record(host, key))));
+    }
+    Ok(args.line.then(|| format!("{}\n", public_line::format(key, comment))))
+}
+
+fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure> {
+    let book = MachineBook::load(home)?;
+    let users: Vec<&str> = book.users_of_key(&entry.name).collect();
+    if json {
+        let mut value = entry_json(entry);
+        value["machines"] = json!(users);
+        return output::print_json(&value);
+    }
+    let mut pairs = vec![
+        ("key", entry.name.clone()),
+        ("private", format!("{} ({})", entry.path.display(), mode_in_words(entry.mode))),
+    ];
+    pairs.extend(container_fields(&entry.sealed));
+    if let Some(made) = entry.note.made {
+        let days = Timestamp::now().duration_since(made).as_hours() / 24;
+        let age = match days {
+            0 => "today".to_owned(),
+            1 => "1 day ago".into(),
+            days => format!("{days} days ago"),
+        };
+        let word = if entry.note.imported_from.is_some() { "imported" } else { "made" };
+        pairs.push((word, format!("{}, {age}", made.strftime("%Y-%m-%d %H:%M UTC"))));
+    }
+    if let Some(from) = &entry.note.imported_from {
+        pairs.push(("from", from.clone()));
+    }
+    if let Some(next) = &entry.note.replaced_by {
+        pairs.push(("replaced by", next.clone()));
+    }
+    let installed = entry.note.installed.iter().map(|place| {
+        let limits =
+            if place.limits.is_empty() { String::new() } else { format!(", limited: {}", place.limits) };
+        format!("{} as {} since {}{limits}", place.machine, place.user, place.at.strftime("%Y-%m-%d"))
+    });
+    let installed: Vec<String> = installed.collect();
+    pairs.push((
+        "installed",
+        if installed.is_empty() { "nowhere by lantern".into() } else { installed.join("\n") },
+    ));
+    pairs.push((
+        "machines",
+        if users.is_empty() { "none in the book names it".into() } else { users.join(", ") },
+    ));
+    pairs.extend(public_fields(&entry.public, &entry.comment));
+    output::print(&output::fields(&pairs))
+}
+
+fn mode_in_words(mode: u32) -> String {
+    match mode & 0o077 {
+        0 => format!("mode {mode:04o}: only you can read it"),
+        _ => format!("mode {mode:04o}: OTHERS can read it; chmod 600 mends that"),
+    }
+}
+
+fn container_fields(sealed: &Sealed) -> Vec<(&'static str, String)> {
+    let protection = match sealed.describe_protection() {
+        None => "no passphrase: whoever reads the file can use it".into(),
+        Some(protection) if sealed.is_weakly_protected() => format!("{protection} (weak: quickly searched)"),
+        Some(protection) => protection,
+    };
+    vec![("container", sealed.container().name().to_owned()), ("protection", protection)]
+}
+
+fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, String)> {
+    let fingerprint = key.fingerprint();
+    vec![
+        ("algorithm", key.describe()),
+        ("comment", comment.to_owned()),
+        ("fingerprint", fingerprint.to_string()),
+        ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
+        ("old form", format!("{} (to recognise, not to verify)", fingerprint::md5_of_blob(&key.encode()))),
+        ("line", public_line::format(key, comment)),
+    ]
+}
+
+/// Everything in a file that need not be in the ring.
+fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure> {
+    if args.line || args.sshfp.is_some() {
+        let mut text = String::new();
+        for (key, comment) in file.found.iter().flat_map(publics) {
+            text.push_str(&short_form(args, &key, &comment)?.unwrap_or_default());
+        }
+        if text.is_empty() {
+            return Err(nothing_to_show(file));
+        }
+        return output::print(&text);
+    }
+    // A file with one thing in it that is wrong has no more to show than that.
+    if let [Err(error)] = file.found.as_slice() {
+        return Err(Failure::new(code::LOCAL, format!("{}: {error}", file.name())));
+    }
+    if json {
+        let values: Vec<Value> = file.found.iter().map(|found| found_json(found, file)).collect();
+        return match <[Value; 1]>::try_from(values) {
+            Ok([one]) => output::print_json(&one),
+            Err(several) => output::print_json(&several),
+        };
+    }
+    let several = file.found.len() > 1;
+    let mut text = String::new();
+    for (at, found) in file.found.iter().enumerate() {
+        let number = if several { format!(", {} of {}", at + 1, file.found.len()) } else { String::new() };
+        let mut pairs = vec![("file", format!("{}{number}", file.name()))];
+        pairs.extend(found_fields(found, file));
+        if at > 0 {
+            text.push('\n');
+        }
+        text.push_str(&output::fields(&pairs));
+    }
+    output::print(&text)
+}
+
+/// The public halves that a thing shows, with comments.
+fn publics(found: &Result<Found, KeyError>) -> Vec<(PublicKey, String)> {
+    match found {
+        Ok(Found::Private(sealed)) => {
+            sealed.publics().iter().map(|key| (key.clone(), String::new())).collect()
+        }
+        Ok(Found::Public(PublicFile { key, comment, .. })) => vec![(key.clone(), comment.clone())],
+        _ => Vec::new(),
+    }
+}
+
+fn nothing_to_show(file: &KeyFile) -> Failure {
+    let closed = file.found.iter().any(|found| matches!(found, Ok(Found::Private(_))));
+    let failure = Failure::new(code::LOCAL, format!("{} does not show a public half", file.name()));
+    match closed {
+        true => failure
+            .detail("its container hides it behind the passphrase")
+            .hint(format!("lantern key convert {} --public", file.name())),
+        false => failure.hint(format!("`lantern key show {}` says what is in it", file.name())),
+    }
+}
+
+fn found_fields(found: &Result<Found, KeyError>, file: &KeyFile) -> Vec<(&'static str, String)> {
+    match found {
+        Err(error) => vec![("broken", error.to_string())],
+        Ok(Found::Other(other)) => {
+            let mut pairs = vec![("holds", other.what.clone())];
+            if !other.why.is_empty() {
+                pairs.push(("but", other.why.to_owned()));
+            }
+            if let Some(fingerprint) = other.fingerprint {
+                pairs.push(("comment", other.comment.clone()));
+                pairs.push(("fingerprint", fingerprint.to_string()));
+                pairs.push(("", flags_view::draw(&fingerprint, output::colorful_stdout())));
+            }
+            pairs
+        }
+        Ok(Found::Public(public)) => {
+            let mut pairs = vec![("container", format!("{} (public)", public.container.name()))];
+            if !public.options.is_empty() {
+                pairs.push(("options", public.options.clone()));
+            }
+            pairs.extend(public_fields(&public.key, &public.comment));
+            pairs
+        }
+        Ok(Found::Private(sealed)) => {
+            let mut pairs: Vec<_> =
+                file.mode.map(|mode| ("private", mode_in_words(mode))).into_iter().collect();
+            pairs.extend(container_fields(sealed));
+            match sealed.publics() {
+                [] => pairs.push(("public", "hidden behind the passphrase".into())),
+                publics => publics.iter().for_each(|key| pairs.extend(public_fields(key, ""))),
+            }
+            pairs
+        }
+    }
+}
+
+fn found_json(found: &Result<Found, KeyError>, file: &KeyFile) -> Value {
+    let mut value = match found {
+        Err(error) => json!({ "kind": "broken", "error": error.to_string() }),
+        Ok(Found::Other(other)) => json!({
+            "kind": "other",
+            "what": other.what,
+            "why": other.why,
+            "fingerprint": other.fingerprint.map(|fingerprint| fingerprint.to_string()),
+            "comment": other.comment,
+        }),
+        Ok(Found::Public(public)) => {
+            let mut value = public_json(&public.key, &public.comment);
+            value["kind"] = json!("public");
+            value["container"] = json!(public.container.name());
+            value["options"] = json!(public.options);
+            value
+        }
+        Ok(Found::Private(sealed)) => {
+            let mut value = sealed.public().map_or(json!({}), |key| public_json(key, ""));
+            value["kind"] = json!("private");
+            value["container"] = json!(sealed.container().name());
+            value["passphrase"] = json!(sealed.is_protected());
+            value["protection"] = json!(sealed.describe_protection());
+            value["keys"] = json!(sealed.publics().len().max(1));
+            value["mode"] = json!(file.mode.map(|mode| format!("{mode:04o}")));
+            value
+        }
+    };
+    value["file"] = json!(file.path);
+    value
+}

@@ -1,0 +1,138 @@
+//! Where a key comes from: a name in the ring, a file, or standard input.
+
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+use lantern_book::{BookError, KeyRing, RingEntry, read_key_file};
+use lantern_keys::KeyError;
+use lantern_keys::container::{Found, MAX_FILE_LEN, Sealed, read};
+use zeroize::Zeroizing;
+
+use crate::failure::{Failure, code};
+
+/// What was typed as a key.
+pub(crate) enum KeySource {
+    /// A key of the ring.
+    Ring(Box<RingEntry>),
+    /// A file, or standard input.
+    File(KeyFile),
+}
+
+/// A file and what is in it.
+pub(crate) struct KeyFile {
+    /// Its path; none for standard input.
+    pub(crate) path: Option<PathBuf>,
+    /// Its permission bits.
+    pub(crate) mode: Option<u32>,
+    /// Everything in it; at least one.
+    pub(crate) found: Vec<Result<Found, KeyError>>,
+}
+
+impl KeySource {
+    /// A name of the ring comes first; a path is told by its `/`, or by being there.
+    ///
+    /// # Errors
+    /// Neither a key nor a file; a file that cannot be read.
+    pub(crate) fn resolve(typed: &str, ring: &KeyRing) -> Result<Self, Failure> {
+        let is_path = typed == "-" || typed.contains('/');
+        if !is_path {
+            match ring.get(typed) {
+                Ok(entry) => return Ok(Self::Ring(Box::new(entry))),
+                Err(BookError::Unknown { .. } | BookError::BadValue { .. }) if Path::new(typed).exists() => {}
+                Err(error) => return Err(error.into()),
+            }
+        }
+        KeyFile::read(typed).map(Self::File)
+    }
+}
+
+impl KeyFile {
+    /// Reads a file, or standard input for `-`.
+    ///
+    /// # Errors
+    /// What the system says; what is wrong with the content as a whole.
+    pub(crate) fn read(typed: &str) -> Result<Self, Failure> {
+        if typed == "-" {
+            let mut content = Zeroizing::new(Vec::with_capacity(16 * 1024));
+            let read_all = std::io::stdin().lock().take(MAX_FILE_LEN as u64 + 1).read_to_end(&mut content);
+            read_all
+                .map_err(|error| Failure::new(code::LOCAL, format!("cannot read standard input: {error}")))?;
+            let found = read(&content)
+                .map_err(|error| Failure::new(code::LOCAL, format!("standard input: {error}")))?;
+            return Ok(Self { path: None, mode: None, found });
+        }
+        let path = PathBuf::from(typed);
+        let (content, mode) = read_key_file(&path)?;
+        let found = read(&content).map_err(|source| BookError::Key { path: path.clone(), source })?;
+        Ok(Self { path: Some(path), mode: Some(mode), found })
+    }
+
+    /// How it is called in messages.
+    pub(crate) fn name(&self) -> String {
+        self.path.as_ref().map_or("standard input".into(), |path| path.display().to_string())
+    }
+
+    /// The one private key in it, or the one that `pick` counts to.
+    ///
+    /// # Errors
+    /// None, or several and no choice.
+    pub(crate) fn private(&self, pick: Option<usize>) -> Result<&Sealed, Failure> {
+        let privates: Vec<&Sealed> = self
+            .found
+            .iter()
+            .filter_map(|found| match found {
+                Ok(Found::Private(sealed)) => Some(sealed),
+                _ => None,
+            })
+            .collect();
+        match (privates.as_slice(), pick) {
+            ([only], None) => Ok(only),
+            ([], _) => Err(self.without_private()),
+            (several, Some(pick)) => several.get(pick.wrapping_sub(1)).copied().ok_or_else(|| {
+                Failure::new(code::USAGE, format!("{} has {} private keys", self.name(), several.len()))
+            }),
+            (several, None) => {
+                let failure = Failure::new(
+                    code::USAGE,
+                    format!("{} has {} private keys, and one is wanted", self.name(), several.len()),
+                );
+                let lines = several.iter().enumerate().map(|(at, sealed)| {
+                    let key = sealed.public().map_or("a closed key".into(), |key| {
+                        format!("{} {}", key.describe(), key.fingerprint())
+                    });
+                    format!("{}: {key} ({})", at + 1, sealed.describe())
+                });
+                let failure = lines.fold(failure, Failure::detail);
+                Err(failure.hint("`--pick NUMBER` chooses"))
+            }
+        }
+    }
+
+    /// Why there is no private key: what the first thing in the file is instead.
+    fn without_private(&self) -> Failure {
+        let why = match self.found.first() {
+            Some(Ok(Found::Public(_))) => "it is a public half; the private one is another file".to_owned(),
+            Some(Ok(Found::Other(other))) => other.to_error().to_string(),
+            Some(Err(error)) => error.to_string(),
+            _ => "there is no private key in it".into(),
+        };
+        Failure::new(code::LOCAL, format!("{}: {why}", self.name()))
+    }
+}
+
+/// One key of a container of several, or its only one.
+///
+/// # Errors
+/// Several and no choice.
+pub(crate) fn pick_opened<T>(mut keys: Vec<T>, pick: Option<usize>, name: &str) -> Result<T, Failure> {
+    let count = keys.len();
+    match pick {
+        Some(pick) if (1..=count).contains(&pick) => Ok(keys.swap_remove(pick - 1)),
+        None if count == 1 => Ok(keys.swap_remove(0)),
+        _ => Err(Failure::new(
+            code::USAGE,
+            format!("the container in {name} holds {count} keys, and one is wanted"),
+        )
+        .hint("`--pick NUMBER` chooses")),
+    }
+}
