@@ -19,6 +19,7 @@ use tracing::debug;
 
 use crate::fault::{Fault, FaultyStream};
 use crate::session::Session;
+use crate::system::LoginLists;
 use crate::{LoginRule, MachineSpec, UserSpec};
 
 /// Lit machines; they go dark when this is dropped.
@@ -35,6 +36,15 @@ pub struct LitMachine {
     pub spec: Arc<MachineSpec>,
     /// Where it listens.
     pub address: SocketAddr,
+    /// The keys that may log in, as its users' files list them.
+    logins: LoginLists,
+}
+
+impl LitMachine {
+    /// The list of keys that may log in as this user, as it is now.
+    pub fn logins(&self, user: &str) -> Vec<u8> {
+        self.logins.read(user)
+    }
 }
 
 impl Harbour {
@@ -48,11 +58,12 @@ impl Harbour {
             let listener = TcpListener::bind((spec.address, spec.port)).await?;
             let address = listener.local_addr()?;
             let spec = Arc::new(spec);
-            harbour.machines.push(LitMachine { spec: spec.clone(), address });
+            let logins = LoginLists::new(&spec.users);
+            harbour.machines.push(LitMachine { spec: spec.clone(), address, logins: logins.clone() });
             harbour.tasks.push(tokio::spawn(async move {
                 while let Ok((stream, peer)) = listener.accept().await {
                     debug!(machine = spec.name, %peer, "visitor");
-                    tokio::spawn(serve(spec.clone(), stream));
+                    tokio::spawn(serve(spec.clone(), logins.clone(), stream));
                 }
             }));
         }
@@ -76,7 +87,7 @@ impl Drop for Harbour {
     }
 }
 
-async fn serve(spec: Arc<MachineSpec>, mut stream: TcpStream) {
+async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, mut stream: TcpStream) {
     let _ = stream.set_nodelay(true);
     match spec.fault {
         Some(Fault::OtherService(text)) => {
@@ -88,7 +99,7 @@ async fn serve(spec: Arc<MachineSpec>, mut stream: TcpStream) {
         _ => {}
     }
     let stream = FaultyStream::new(stream, spec.fault.clone());
-    if let Err(error) = Visit::new(spec.clone(), stream).run().await {
+    if let Err(error) = Visit::new(spec.clone(), logins, stream).run().await {
         debug!(machine = spec.name, %error, "visit over");
     }
 }
@@ -96,6 +107,7 @@ async fn serve(spec: Arc<MachineSpec>, mut stream: TcpStream) {
 /// One connection to a simulated machine.
 struct Visit {
     spec: Arc<MachineSpec>,
+    logins: LoginLists,
     pump: Pump<FaultyStream>,
     user: Option<UserSpec>,
     /// Methods passed so far.
@@ -108,9 +120,10 @@ struct Visit {
 }
 
 impl Visit {
-    fn new(spec: Arc<MachineSpec>, stream: FaultyStream) -> Self {
+    fn new(spec: Arc<MachineSpec>, logins: LoginLists, stream: FaultyStream) -> Self {
         Self {
             spec,
+            logins,
             pump: Pump::new(stream),
             user: None,
             passed: Vec::new(),
@@ -153,7 +166,7 @@ impl Visit {
     ) -> Result<(), PumpError> {
         if event == ChannelEvent::Opened {
             let user = self.user.as_ref().map(|user| user.name.as_str()).unwrap_or_default();
-            self.sessions.insert(id, Session::new(id, user, &self.spec.name));
+            self.sessions.insert(id, Session::new(id, user, &self.spec.name, self.logins.clone()));
             return Ok(());
         }
         let Some(session) = self.sessions.get_mut(&id) else { return Ok(()) };
@@ -193,10 +206,14 @@ impl Visit {
         let Some(user) = self.user.clone() else { return self.reject(false) };
         let next = self.acceptable();
         match method {
-            AuthMethod::QueryPublicKey(key) if next.contains(&"publickey") && user.keys.contains(&key) => {
+            AuthMethod::QueryPublicKey(key)
+                if next.contains(&"publickey") && self.logins.contains(&user.name, &key) =>
+            {
                 AuthAnswer::PublicKeyOk
             }
-            AuthMethod::PublicKey(key) if next.contains(&"publickey") && user.keys.contains(&key) => {
+            AuthMethod::PublicKey(key)
+                if next.contains(&"publickey") && self.logins.contains(&user.name, &key) =>
+            {
                 self.pass("publickey")
             }
             AuthMethod::Password(given)

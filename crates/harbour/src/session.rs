@@ -5,7 +5,7 @@ use std::time::Instant;
 use lantern_ssh::limits::MAX_ENVIRONMENT;
 use lantern_ssh::{ChannelId, Server, SessionRequest, SshError, Stream};
 
-use crate::system::{Exit, Program, ProgramIo, Progress, Shell, Surroundings, start};
+use crate::system::{Exit, LoginLists, Program, ProgramIo, Progress, Shell, Surroundings, start};
 
 /// Input kept for a program that does not read, in bytes; beyond it the window does not open again.
 const INPUT_HIGH_WATER: usize = 256 * 1024;
@@ -22,8 +22,9 @@ pub(crate) struct Session {
 }
 
 impl Session {
-    pub(crate) fn new(id: ChannelId, user: &str, host: &str) -> Self {
-        let surroundings = Surroundings { user: user.into(), host: host.into(), ..Default::default() };
+    pub(crate) fn new(id: ChannelId, user: &str, host: &str, logins: LoginLists) -> Self {
+        let surroundings =
+            Surroundings { user: user.into(), host: host.into(), logins, ..Default::default() };
         Self {
             id,
             io: ProgramIo { surroundings, ..Default::default() },

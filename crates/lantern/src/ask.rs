@@ -1,5 +1,7 @@
 //! Questions at the terminal.
 
+use std::collections::HashMap;
+
 use lantern_book::Verified;
 use lantern_keys::{Fingerprint, SecretString};
 use lantern_link::{Ask, FirstContact, HostKeyAnswer, Note};
@@ -19,6 +21,8 @@ pub(crate) struct TerminalAsk {
     terminal: Option<Terminal>,
     password: Option<SecretString>,
     passphrase: Option<SecretString>,
+    /// What was answered before, for commands that connect several times.
+    passphrases: HashMap<String, SecretString>,
     interrupted: bool,
 }
 
@@ -30,7 +34,28 @@ impl TerminalAsk {
         passphrase: Option<SecretString>,
     ) -> Self {
         let terminal = if may_ask { Terminal::open() } else { None };
-        Self { terminal, password, passphrase, interrupted: false }
+        Self { terminal, password, passphrase, passphrases: HashMap::new(), interrupted: false }
+    }
+
+    /// Somebody who knows the answers of another, and asks nobody.
+    pub(crate) fn without_person(&self) -> Self {
+        Self {
+            terminal: None,
+            password: None,
+            passphrase: None,
+            passphrases: self.passphrases.clone(),
+            interrupted: false,
+        }
+    }
+
+    /// Tells the passphrase of a key beforehand.
+    pub(crate) fn know_passphrase(&mut self, key: &str, passphrase: SecretString) {
+        self.passphrases.insert(key.to_owned(), passphrase);
+    }
+
+    /// The passphrase that was handed over, when it has not been used yet.
+    pub(crate) fn take_given_passphrase(&mut self) -> Option<SecretString> {
+        self.passphrase.take()
     }
 
     /// Whether a question was answered with Ctrl-C.
@@ -117,11 +142,18 @@ impl Ask for TerminalAsk {
     }
 
     fn passphrase(&mut self, key: &str, again: bool) -> Option<SecretString> {
-        if let Some(secret) = self.passphrase.take() {
-            return Some(secret);
+        if let Some(secret) = self.passphrases.get(key).filter(|_| !again) {
+            return Some(secret.clone());
         }
-        let again = if again { "That did not open it. " } else { "" };
-        self.secret(&format!("{again}Passphrase of the key {key}: "))
+        let secret = match self.passphrase.take() {
+            Some(secret) => secret,
+            None => {
+                let again = if again { "That did not open it. " } else { "" };
+                self.secret(&format!("{again}Passphrase of the key {key}: "))?
+            }
+        };
+        self.passphrases.insert(key.to_owned(), secret.clone());
+        Some(secret)
     }
 
     fn password_at_hand(&self) -> bool {

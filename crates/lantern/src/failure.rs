@@ -126,6 +126,7 @@ impl From<BookError> for Failure {
                 ))
             }
             BookError::Unknown { what: "key", .. } => failure.hint("`lantern key list` shows the ring"),
+            BookError::Exists { what: "file", .. } => failure.hint("`--replace` writes over it"),
             BookError::Exists { what: "machine", name } => {
                 failure.hint(format!("`lantern machine show {name}` shows it; `lantern machine remove {name}` removes it"))
             }

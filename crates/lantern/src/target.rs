@@ -6,8 +6,7 @@ use std::time::Duration;
 use clap::Args;
 use lantern_book::{Destination, Home, MachineBook, TrustStore};
 use lantern_keys::Fingerprint;
-use lantern_link::{ConnectRequest, KeyChoice, Link, TimeLimits, connect, our_offer};
-
+use lantern_link::{ConnectRequest, KeyChoice, Link, LinkError, TimeLimits, connect, our_offer};
 use tokio::signal::unix::SignalKind;
 
 use crate::ask::TerminalAsk;
@@ -49,6 +48,15 @@ pub(crate) struct ConnectArgs {
 }
 
 impl ConnectArgs {
+    /// Whom to ask, with the secrets that were handed over.
+    ///
+    /// # Errors
+    /// A descriptor that cannot be read.
+    pub(crate) fn ask(&self) -> Result<TerminalAsk, Failure> {
+        let secret = |fd: Option<u32>| fd.map(secret_source::from_descriptor).transpose();
+        Ok(TerminalAsk::new(!self.no_questions, secret(self.password_fd)?, secret(self.passphrase_fd)?))
+    }
+
     fn limits(&self) -> TimeLimits {
         TimeLimits {
             connect: Duration::from_secs(self.connect_limit),
@@ -106,23 +114,49 @@ impl Target {
         lantern_book::place(&self.address, self.port)
     }
 
+    /// The user to log in as: by option, book or this computer.
+    ///
+    /// # Errors
+    /// When nothing says.
+    pub(crate) fn user(&self, args: &ConnectArgs) -> Result<String, Failure> {
+        args.user.clone().or_else(|| self.user.clone()).or_else(local_user).ok_or_else(|| {
+            Failure::new(code::USAGE, "no user to log in as").hint("say `--user NAME` or set it in the book")
+        })
+    }
+
+    /// The keys to offer: by option or book, else all of the ring.
+    pub(crate) fn keys(&self, args: &ConnectArgs) -> KeyChoice {
+        match args.key.as_ref().or(self.key.as_ref()) {
+            _ if args.no_key => KeyChoice::Nothing,
+            Some(path) if path.contains('/') => KeyChoice::File(PathBuf::from(path)),
+            Some(name) => KeyChoice::Named(name.clone()),
+            None => KeyChoice::Ring,
+        }
+    }
+
     /// Connects and logs in, asking at the terminal as far as the options allow.
     ///
     /// # Errors
     /// The step that failed.
     pub(crate) async fn connect(&self, home: &Home, args: &ConnectArgs) -> Result<Link, Failure> {
-        let user = args.user.clone().or_else(|| self.user.clone()).or_else(local_user).ok_or_else(|| {
-            Failure::new(code::USAGE, "no user to log in as").hint("say `--user NAME` or set it in the book")
-        })?;
-        let keys = match args.key.as_ref().or(self.key.as_ref()) {
-            _ if args.no_key => KeyChoice::Nothing,
-            Some(path) if path.contains('/') => KeyChoice::File(PathBuf::from(path)),
-            Some(name) => KeyChoice::Named(name.clone()),
-            None => KeyChoice::Ring,
-        };
-        let secret = |fd: Option<u32>| fd.map(secret_source::from_descriptor).transpose();
-        let mut ask =
-            TerminalAsk::new(!args.no_questions, secret(args.password_fd)?, secret(args.passphrase_fd)?);
+        let mut ask = args.ask()?;
+        let outcome = self.try_connect(home, args, &mut ask, self.keys(args), false).await;
+        outcome.map_err(ConnectFailure::into_failure)
+    }
+
+    /// Connects with these keys and no others; with `keys_only` without passwords and questions of the machine.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub(crate) async fn try_connect(
+        &self,
+        home: &Home,
+        args: &ConnectArgs,
+        ask: &mut TerminalAsk,
+        keys: KeyChoice,
+        keys_only: bool,
+    ) -> Result<Link, ConnectFailure> {
+        let user = self.user(args)?;
         let request = ConnectRequest {
             home,
             machine: &self.name,
@@ -130,18 +164,50 @@ impl Target {
             port: self.port,
             user: &user,
             keys,
+            keys_only,
             expect: args.expect,
             limits: args.limits(),
             offer: our_offer(),
         };
         let mut interrupts = watch(SignalKind::interrupt())?;
         let outcome = tokio::select! {
-            outcome = connect(request, &mut ask) => Some(outcome),
+            outcome = connect(request, ask) => Some(outcome),
             _ = interrupts.recv() => None,
         };
         match outcome {
             Some(outcome) if !ask.was_interrupted() => Ok(outcome?),
-            _ => Err(Failure::new(code::INTERRUPTED, "interrupted")),
+            _ => Err(Failure::new(code::INTERRUPTED, "interrupted").into()),
         }
+    }
+}
+
+/// Why there is no connection: told by the login, or something before it.
+#[derive(Debug)]
+pub(crate) enum ConnectFailure {
+    /// The connection or the login.
+    Link(LinkError),
+    /// Anything else.
+    Other(Failure),
+}
+
+impl ConnectFailure {
+    /// As it is told.
+    pub(crate) fn into_failure(self) -> Failure {
+        match self {
+            Self::Link(error) => error.into(),
+            Self::Other(failure) => failure,
+        }
+    }
+}
+
+impl From<LinkError> for ConnectFailure {
+    fn from(error: LinkError) -> Self {
+        Self::Link(error)
+    }
+}
+
+impl From<Failure> for ConnectFailure {
+    fn from(failure: Failure) -> Self {
+        Self::Other(failure)
     }
 }

@@ -6,6 +6,7 @@
 //! - [`Link`] is the result: events come out, requests and data go in.
 
 mod ask;
+mod capture;
 mod dial;
 mod error;
 mod link;
@@ -13,9 +14,11 @@ mod login;
 mod own_keys;
 mod probe;
 mod pump;
+pub mod remote_logins;
 mod request;
 
 pub use ask::{Ask, FirstContact, HostKeyAnswer, Note};
+pub use capture::{Captured, capture};
 pub use dial::dial;
 pub use error::{AuthFailure, LinkError, TrustFailure};
 pub use link::Link;

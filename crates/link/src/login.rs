@@ -72,7 +72,10 @@ impl<'a, 'r> Login<'a, 'r> {
             public: key.public.clone(),
             locked: key.opened.is_none(),
         });
-        let plan = AuthPlan::new(candidates.collect(), ask.password_at_hand());
+        let mut plan = AuthPlan::new(candidates.collect(), ask.password_at_hand());
+        if request.keys_only {
+            plan = plan.with_keys_only();
+        }
         let (stream, reached) = dial(request.address, request.port, request.limits.connect).await?;
         let config = client_config(request, &trust);
         let client = Client::new(config, Instant::now())

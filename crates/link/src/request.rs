@@ -58,6 +58,8 @@ pub struct ConnectRequest<'a> {
     pub user: &'a str,
     /// The keys to offer.
     pub keys: KeyChoice,
+    /// Whether nothing but keys is tried: no password, no questions of the machine.
+    pub keys_only: bool,
     /// The fingerprint that the host key must have at first contact.
     pub expect: Option<Fingerprint>,
     /// How long steps may take.

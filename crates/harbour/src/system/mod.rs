@@ -1,6 +1,7 @@
 //! The made-up system that simulated machines run: a few programs and files, the same on every day.
 
 mod files;
+mod logins;
 mod panel;
 mod programs;
 mod shell;
@@ -8,6 +9,7 @@ mod shell;
 use std::time::Instant;
 
 pub use files::FILES;
+pub(crate) use logins::LoginLists;
 pub(crate) use programs::start;
 pub(crate) use shell::Shell;
 
@@ -20,6 +22,7 @@ pub(crate) struct Surroundings {
     pub(crate) user: String,
     pub(crate) host: String,
     pub(crate) environment: Vec<(String, String)>,
+    pub(crate) logins: LoginLists,
     /// Columns and rows, when there is a terminal.
     pub(crate) terminal: Option<(u32, u32)>,
 }

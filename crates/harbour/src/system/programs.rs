@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use aws_lc_rs::digest;
 
-use super::{Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, fatal_signal, files, panel};
+use super::{Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, fatal_signal, files, logins, panel};
 
 const HELP: &str = "\
 whoami            who you are
@@ -28,6 +28,9 @@ panel             a full-screen view; q leaves it
 
 /// Starts the program that a command line names.
 pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
+    if let Some(program) = logins::start(line) {
+        return program;
+    }
     let mut words = line.split_whitespace();
     let name = words.next().unwrap_or_default();
     let rest: Vec<&str> = words.collect();

@@ -58,6 +58,8 @@ pub struct AuthPlan {
     methods: Option<Vec<String>>,
     /// Whether there is a ready-made password, so that "password" is better than being asked.
     password_at_hand: bool,
+    /// Whether nothing but keys is tried.
+    keys_only: bool,
     password_tries: u32,
     interactive_tries: u32,
     report: Vec<PlanReport>,
@@ -71,11 +73,18 @@ impl AuthPlan {
             keys: keys.into_iter().map(|key| (key, KeyState::Untried)).collect(),
             methods: None,
             password_at_hand,
+            keys_only: false,
             password_tries: 0,
             interactive_tries: 0,
             report: Vec::new(),
             current: None,
         }
+    }
+
+    /// The same without passwords and questions: to prove that a key logs in.
+    pub fn with_keys_only(mut self) -> Self {
+        self.keys_only = true;
+        self
     }
 
     /// The next step.
@@ -100,6 +109,9 @@ impl AuthPlan {
         }
         if self.methods.is_none() {
             return PlannedStep::Probe;
+        }
+        if self.keys_only {
+            return PlannedStep::GiveUp;
         }
         let password = self.takes("password") && self.password_tries < MAX_SECRET_TRIES;
         let interactive = self.takes("keyboard-interactive") && self.interactive_tries < MAX_SECRET_TRIES;
@@ -221,6 +233,11 @@ mod tests {
         assert_eq!(plan.next_step(), PlannedStep::Probe);
         plan.on_rejected(methods(&["keyboard-interactive", "password"]), false);
         assert_eq!(plan.next_step(), PlannedStep::Password);
+
+        let mut plan = AuthPlan::new(vec![key("lamp", false)], true).with_keys_only();
+        assert_eq!(plan.next_step(), PlannedStep::Sign(0));
+        plan.on_rejected(methods(&["password"]), true);
+        assert_eq!(plan.next_step(), PlannedStep::GiveUp);
 
         let mut plan = AuthPlan::new(vec![key("lamp", false)], false);
         plan.next_step();

@@ -5,10 +5,14 @@ mod audit_report;
 mod change;
 mod convert;
 mod import;
+mod install;
 mod list;
 mod new;
+mod placing;
 mod remove;
+mod rotate;
 mod show;
+mod withdraw;
 
 use clap::Subcommand;
 use lantern_book::{KeyRing, RingEntry};
@@ -41,6 +45,12 @@ pub(crate) enum KeyCommand {
     Comment(change::CommentArgs),
     /// Remove a key from the ring
     Remove(remove::RemoveArgs),
+    /// Put the public half of a key on a machine, and prove it by logging in
+    Install(install::InstallArgs),
+    /// Take a key out of a machine, unless it is the last way in
+    Withdraw(withdraw::WithdrawArgs),
+    /// Replace a key by a new one, machine by machine
+    Rotate(rotate::RotateArgs),
     /// Look for what is wrong with keys
     Audit(audit::AuditArgs),
 }
@@ -59,6 +69,9 @@ pub(crate) fn run(command: KeyCommand, global: &Global) -> Result<u8, Failure> {
         KeyCommand::Rename(args) => done(change::rename(&args, &home, global.json)),
         KeyCommand::Comment(args) => done(change::comment(&args, &ring, global.json)),
         KeyCommand::Remove(args) => done(remove::run(&args, &home, global.json)),
+        KeyCommand::Install(args) => done(install::run(&args, &home, global.json)),
+        KeyCommand::Withdraw(args) => done(withdraw::run(&args, &home, global.json)),
+        KeyCommand::Rotate(args) => done(rotate::run(&args, &home, global.json)),
         KeyCommand::Audit(args) => audit::run(&args, &home, global.json),
     }
 }

@@ -1,0 +1,101 @@
+//! What `key install`, `key withdraw` and `key rotate` share: changing the list of keys on a machine, and proving what
+//! came of it by logging in.
+
+use lantern_book::{Home, RingEntry};
+use lantern_keys::PublicKey;
+use lantern_keys::login_list::{self, Added};
+use lantern_link::remote_logins::{self, LoginsError};
+use lantern_link::{KeyChoice, Link, LinkError};
+
+use crate::ask::TerminalAsk;
+use crate::failure::{Failure, chain, code};
+use crate::target::{ConnectArgs, ConnectFailure, Target};
+
+/// What became of a line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Change {
+    /// The list has it now, or has it no more.
+    Made,
+    /// It was so already.
+    None,
+}
+
+/// Adds the key to the list on the machine. A list that has it already is written again as it is, which puts owner and
+/// modes right.
+///
+/// # Errors
+/// What the machine says.
+pub(super) async fn add_line(link: &mut Link, entry: &RingEntry, options: &str) -> Result<Change, Failure> {
+    let list = remote_logins::read(link).await?;
+    match login_list::add(&list, &entry.public, &entry.comment, options) {
+        Added::Already(_) => {
+            remote_logins::write(link, &list, &list).await?;
+            Ok(Change::None)
+        }
+        Added::Changed(new) => {
+            remote_logins::write(link, &list, &new).await?;
+            Ok(Change::Made)
+        }
+    }
+}
+
+/// Takes the key out of the list on the machine.
+///
+/// # Errors
+/// What the machine says.
+pub(super) async fn remove_line(link: &mut Link, key: &PublicKey) -> Result<Change, Failure> {
+    let list = remote_logins::read(link).await?;
+    match login_list::remove(&list, key) {
+        Some(new) => {
+            remote_logins::write(link, &list, &new).await?;
+            Ok(Change::Made)
+        }
+        None => Ok(Change::None),
+    }
+}
+
+/// What logging in with one key and nothing else came to.
+pub(super) enum Proof {
+    /// It let us in.
+    LoggedIn(Box<Link>),
+    /// The machine takes the key, and wants more besides, or the key stayed locked.
+    Accepted,
+    /// The machine does not take it.
+    Refused(LinkError),
+}
+
+/// Logs in with this key of the ring alone.
+///
+/// # Errors
+/// Failures that say nothing about the key.
+pub(super) async fn prove(
+    target: &Target,
+    home: &Home,
+    args: &ConnectArgs,
+    ask: &mut TerminalAsk,
+    key: &str,
+) -> Result<Proof, Failure> {
+    match target.try_connect(home, args, ask, KeyChoice::Named(key.to_owned()), true).await {
+        Ok(link) => Ok(Proof::LoggedIn(Box::new(link))),
+        Err(ConnectFailure::Link(LinkError::Auth(auth))) => {
+            // "Locked" comes after the machine was asked about the key, and said yes.
+            let taken = |outcome: &str| outcome.starts_with("accepted") || outcome.starts_with("locked");
+            Ok(match auth.report.iter().any(|line| taken(line.outcome)) {
+                true => Proof::Accepted,
+                false => Proof::Refused(LinkError::Auth(auth)),
+            })
+        }
+        Err(failure) => Err(failure.into_failure()),
+    }
+}
+
+impl From<LoginsError> for Failure {
+    fn from(error: LoginsError) -> Self {
+        match error {
+            LoginsError::Link(error) => error.into(),
+            LoginsError::Changed => Self::new(code::SESSION, error.to_string()).hint("do it again"),
+            error => Self::new(code::SESSION, chain(&error))
+                .hint("this needs a machine with a POSIX shell; its list is ~/.ssh/authorized_keys"),
+        }
+    }
+}

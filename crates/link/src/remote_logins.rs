@@ -1,0 +1,99 @@
+//! The list of keys that may log in, on a machine: read and replaced over a logged-in connection.
+//!
+//! Two commands of plain `sh` do it. They hold nothing that changes from call to call: what changes goes through standard
+//! input, so that nothing of it can be taken for a command.
+
+use crate::capture::{MAX_CAPTURED, capture};
+use crate::{Link, LinkError};
+
+/// Prints the list; nothing when there is none.
+pub const READ_COMMAND: &str =
+    "sh -c 'cd || exit 91; f=.ssh/authorized_keys; if test -e $f; then cat $f; fi'";
+
+/// Replaces the list. Standard input has a line with the length that the old list has and the length of the new one, in
+/// bytes, and then the new one. The folder and the list end up closed to others; a link to a list elsewhere is followed; a list that
+/// changed meanwhile, or a new one that did not arrive whole, changes nothing.
+pub const WRITE_COMMAND: &str = "sh -c 'umask 077; cd || exit 91; d=.ssh; f=$d/authorized_keys; \
+mkdir -p $d && chmod 700 $d || exit 92; if test -L $f; then f=$(readlink -f $f) || exit 93; fi; \
+read -r old new || exit 95; t=$f.new.$$; cat > \"$t\" || { rm -f \"$t\"; exit 94; }; \
+n=$(wc -c < \"$t\"); if test \"$n\" -ne \"$new\"; then rm -f \"$t\"; exit 95; fi; \
+n=0; if test -e \"$f\"; then n=$(wc -c < \"$f\"); fi; if test \"$n\" -ne \"$old\"; then rm -f \"$t\"; exit 96; fi; \
+chmod 600 \"$t\" && mv -f \"$t\" \"$f\" || { rm -f \"$t\"; exit 97; }; \
+if command -v restorecon > /dev/null 2>&1; then restorecon $d \"$f\" > /dev/null 2>&1; fi; exit 0'";
+
+/// Why the list could not be read or replaced.
+#[derive(Debug, thiserror::Error)]
+pub enum LoginsError {
+    /// The connection, or the session on it.
+    #[error(transparent)]
+    Link(#[from] LinkError),
+    /// The machine said no.
+    #[error("the machine could not {step}{}", said(.err))]
+    Refused {
+        /// What it was doing.
+        step: &'static str,
+        /// What it said.
+        err: String,
+    },
+    /// The list is longer than any list of logins.
+    #[error("the list of keys on the machine is longer than a megabyte")]
+    TooLong,
+    /// Somebody else changed the list between reading and writing; nothing was changed.
+    #[error("the list of keys on the machine changed meanwhile; nothing was written")]
+    Changed,
+    /// What was read back is not what was written.
+    #[error("the machine does not give back what was written")]
+    NotKept,
+}
+
+fn said(err: &str) -> String {
+    let err = lantern_ssh::neutralize(err.trim(), 300);
+    if err.is_empty() { String::new() } else { format!(": {err}") }
+}
+
+/// Reads the list.
+///
+/// # Errors
+/// See [`LoginsError`].
+pub async fn read(link: &mut Link) -> Result<Vec<u8>, LoginsError> {
+    let captured = capture(link, READ_COMMAND, b"").await?;
+    if captured.status != Some(0) {
+        let err = String::from_utf8_lossy(&captured.err).into_owned();
+        return Err(LoginsError::Refused { step: step(captured.status.unwrap_or(0)), err });
+    }
+    if captured.out.len() >= MAX_CAPTURED {
+        return Err(LoginsError::TooLong);
+    }
+    Ok(captured.out)
+}
+
+/// Replaces the list that was read as `old`, and reads it back.
+///
+/// # Errors
+/// See [`LoginsError`].
+pub async fn write(link: &mut Link, old: &[u8], new: &[u8]) -> Result<(), LoginsError> {
+    let mut input = format!("{} {}\n", old.len(), new.len()).into_bytes();
+    input.extend_from_slice(new);
+    let captured = capture(link, WRITE_COMMAND, &input).await?;
+    match captured.status {
+        Some(0) => {}
+        Some(96) => return Err(LoginsError::Changed),
+        status => {
+            let err = String::from_utf8_lossy(&captured.err).into_owned();
+            return Err(LoginsError::Refused { step: step(status.unwrap_or(0)), err });
+        }
+    }
+    if read(link).await? == new { Ok(()) } else { Err(LoginsError::NotKept) }
+}
+
+fn step(status: u32) -> &'static str {
+    match status {
+        91 => "enter the user's home folder",
+        92 => "make the folder .ssh",
+        93 => "follow the link that the list is",
+        94 => "write the new list (is its disk full?)",
+        95 => "receive the new list whole",
+        97 => "put the new list in place",
+        _ => "run a plain shell command",
+    }
+}
