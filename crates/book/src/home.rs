@@ -12,6 +12,9 @@ use crate::{BookError, fault};
 /// Largest file of ours that we read, in bytes: ten thousand machines take about 2 MB.
 const MAX_FILE_LEN: u64 = 64 * 1024 * 1024;
 
+/// How the names of files begin that are being written.
+pub(crate) const TEMPORARY_PREFIX: &str = ".new-";
+
 /// The folder of one user's book, trust store and key ring.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Home {
@@ -102,7 +105,7 @@ pub(crate) fn write_file(path: &Path, content: &[u8], mode: u32, replace: bool) 
     let io = || BookError::io("write", path);
     fault::point();
     let mut file = tempfile::Builder::new()
-        .prefix(".new-")
+        .prefix(TEMPORARY_PREFIX)
         .permissions(fs::Permissions::from_mode(mode))
         .tempfile_in(folder)
         .map_err(io())?;

@@ -9,7 +9,8 @@ use lantern_keys::{KeyError, PrivateKey, PublicKey, RandomSource, public_line};
 use zeroize::Zeroizing;
 
 use crate::home::{
-    create_private_folder, read_or_empty, read_toml, remove_if_there, write_atomically, write_file,
+    TEMPORARY_PREFIX, create_private_folder, read_or_empty, read_toml, remove_if_there, write_atomically,
+    write_file,
 };
 use crate::machine::check_name;
 use crate::ring_note::{KeyNote, RingForm};
@@ -156,6 +157,7 @@ impl KeyRing {
         if path.exists() {
             return Err(BookError::Exists { what: "key", name: name.to_owned() });
         }
+        self.sweep();
         // The note first: it is the private file that makes a key, and a note without one harms nobody.
         self.edit_notes(|notes| {
             notes.insert(name.to_owned(), note);
@@ -181,7 +183,18 @@ impl KeyRing {
             let source = KeyError::Inconsistent("the file has changed meanwhile");
             return Err(BookError::Key { path: self.private_path(name), source });
         }
+        self.sweep();
         self.write_pair(name, key, protect, random)
+    }
+
+    /// Removes what writes that were killed left behind: it may be a private key. Only under the lock, where nobody else
+    /// writes; what cannot be removed now is removed next time.
+    fn sweep(&self) {
+        let entries = fs::read_dir(self.folder()).into_iter().flatten().filter_map(Result::ok);
+        for entry in entries.filter(|entry| entry.file_name().to_string_lossy().starts_with(TEMPORARY_PREFIX))
+        {
+            let _ = fs::remove_file(entry.path());
+        }
     }
 
     /// The public file first, so that the private one, which makes the key, never stands alone.
@@ -246,6 +259,7 @@ impl KeyRing {
             let names = self.names()?;
             return Err(BookError::unknown("key", name, names.iter().map(String::as_str)));
         }
+        self.sweep();
         // A broken file can be removed too, so it is not read first.
         remove_if_there(&self.private_path(name))?;
         remove_if_there(&self.public_path(name))?;

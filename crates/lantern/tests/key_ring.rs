@@ -28,17 +28,6 @@ fn console_file(desk: &Desk, name: &str, algorithm: KeyAlgorithm) -> PrivateKey 
     key
 }
 
-/// The same words with secrets on file descriptors 3 and 4.
-fn with_secrets(desk: &Desk, words: &[&str], old: &str, new: &str) -> support::Outcome {
-    fs::write(desk.folder.path().join("old"), old).unwrap();
-    fs::write(desk.folder.path().join("new"), new).unwrap();
-    let words: Vec<String> = words.iter().map(|word| format!("'{word}'")).collect();
-    let script = format!("exec {} {} 3<old 4<new", support::binary(), words.join(" "));
-    let mut command = std::process::Command::new("sh");
-    command.arg("-c").arg(script).env_clear().env("LANTERN_HOME", desk.home()).env("USER", "keeper");
-    command.current_dir(desk.folder.path()).output().unwrap().into()
-}
-
 #[test]
 fn a_key_from_a_console_comes_in_with_a_name_and_a_passphrase_and_its_file_goes() {
     let desk = Desk::new();
@@ -121,9 +110,9 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
         "--passphrase-fd",
         "3",
     ];
-    with_secrets(&desk, &made, "twelve green lamps", "").expect(0);
+    desk.with_secrets(&made, "twelve green lamps", "").expect(0);
     let convert = |words: &[&str]| {
-        with_secrets(&desk, &[&["key", "convert"], words].concat(), "twelve green lamps", "another one\n")
+        desk.with_secrets(&[&["key", "convert"], words].concat(), "twelve green lamps", "another one\n")
     };
     let open = |name: &str, secret: Option<&str>| {
         let bytes = fs::read(desk.folder.path().join(name)).unwrap();
@@ -181,8 +170,7 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
     assert!(text.text().contains("Comment: \"keeper@pier\""), "{}", text.text());
     let said = convert(&["harbour", "--to", "pkcs8-pem"]).expect(240).err;
     assert!(said.contains("--out"), "{said}");
-    let said = with_secrets(
-        &desk,
+    let said = desk.with_secrets(
         &["key", "convert", "harbour", "--to", "pkcs8-pem", "--out", "d", "--passphrase-fd", "3"],
         "wrong",
         "",
@@ -272,8 +260,7 @@ fn passphrase_comment_rename_and_remove() {
     let desk = Desk::with_key();
     desk.lantern(&["machine", "add", "lamp-01", "192.0.2.7", "--key", "harbour"]).expect(0);
     let fingerprint = desk.public_key("harbour").fingerprint();
-    with_secrets(
-        &desk,
+    desk.with_secrets(
         &["key", "passphrase", "harbour", "--new-passphrase-fd", "4"],
         "",
         "twelve green lamps",
@@ -282,8 +269,8 @@ fn passphrase_comment_rename_and_remove() {
     let shown = desk.lantern(&["key", "show", "harbour"]).expect(0);
     assert!(shown.text().contains("aes256-ctr, bcrypt with 32 rounds"), "{}", shown.text());
     let comment = ["key", "comment", "harbour", "second floor", "--passphrase-fd", "3"];
-    assert!(with_secrets(&desk, &comment, "thirteen", "").expect(241).err.contains("does not open"));
-    with_secrets(&desk, &comment, "twelve green lamps", "").expect(0);
+    assert!(desk.with_secrets(&comment, "thirteen", "").expect(241).err.contains("does not open"));
+    desk.with_secrets(&comment, "twelve green lamps", "").expect(0);
     assert!(
         desk.lantern(&["key", "show", "harbour", "--line"]).expect(0).text().ends_with(" second floor\n")
     );
@@ -306,8 +293,7 @@ fn passphrase_comment_rename_and_remove() {
 #[test]
 fn the_audit_finds_what_is_wrong_and_says_what_mends_it() {
     let desk = Desk::new();
-    let clean =
-        with_secrets(&desk, &["key", "new", "clean", "--passphrase-fd", "3"], "twelve green lamps", "");
+    let clean = desk.with_secrets(&["key", "new", "clean", "--passphrase-fd", "3"], "twelve green lamps", "");
     clean.expect(0);
     desk.lantern(&["machine", "add", "lamp-01", "192.0.2.7", "--key", "clean"]).expect(0);
     let outcome = desk.lantern(&["key", "audit"]).expect(0);

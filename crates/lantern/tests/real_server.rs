@@ -243,3 +243,74 @@ fn a_shell_with_a_full_screen_program_and_a_resize() {
     assert_eq!(screen.wait_for_exit(), 5);
     assert!(screen.is_cooked());
 }
+
+/// By password first, then by key; with limits that the server enforces; rotated, and taken out.
+#[test]
+fn a_key_is_installed_rotated_and_withdrawn() {
+    if !sshd::available() {
+        return;
+    }
+    const MATE: &str = "lampmate";
+    sshd::make_user_named(MATE);
+    let _ = fs::remove_dir_all(format!("/home/{MATE}/.ssh"));
+    let desk = Desk::with_key();
+    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
+    let server = Sshd::start(&desk, "host", "AuthorizedKeysFile .ssh/authorized_keys\nStrictModes yes");
+    let address = format!("{MATE}@127.0.0.1:{}", server.port);
+    desk.lantern(&["machine", "add", "lamp-01", &address]).expect(0);
+    let fingerprint = desk.public_key("host").fingerprint().to_string();
+    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
+    let install = ["key", "install", "harbour", "lamp-01", "--no-key", "--password-fd", "3", "--use"];
+    desk.with_secrets(&install, sshd::PASSWORD, "").expect(0);
+    let list = format!("/home/{MATE}/.ssh/authorized_keys");
+    let states = || -> String {
+        let output = std::process::Command::new("stat")
+            .args(["-c", "%U %a"])
+            .arg(&list)
+            .arg(format!("/home/{MATE}/.ssh"))
+            .output();
+        String::from_utf8(output.unwrap().stdout).unwrap()
+    };
+    assert_eq!(states(), format!("{MATE} 600\n{MATE} 700\n"));
+    // What is there stays, whatever it is; modes are put right; a link is followed.
+    let own = "# the keeper's own line\r\nssh-lamp AAAA nonsense\n";
+    let old = fs::read_to_string(&list).unwrap();
+    fs::write(&list, format!("{own}{old}")).unwrap();
+    std::process::Command::new("chmod").args(["644", &list]).status().unwrap();
+    desk.lantern(&["key", "install", "harbour", "lamp-01"]).expect(0);
+    assert_eq!(fs::read_to_string(&list).unwrap(), format!("{own}{old}"));
+    assert_eq!(states(), format!("{MATE} 600\n{MATE} 700\n"));
+    // Limits that the server understands and keeps to.
+    desk.lantern(&["key", "new", "robot", "--plain"]).expect(0);
+    let limits = [
+        "--limit-from",
+        "127.0.0.0/8",
+        "--limit-command",
+        "echo only this",
+        "--no-forwarding",
+        "--expires",
+        "2031-05-01",
+    ];
+    desk.lantern(&[&["key", "install", "robot", "lamp-01"][..], &limits].concat()).expect(0);
+    assert_eq!(
+        desk.lantern(&["run", "lamp-01", "--key", "robot", "--", "id"]).expect(0).text(),
+        "only this\n"
+    );
+    let err =
+        desk.lantern(&["key", "install", "robot", "lamp-01", "--limit-from", "192.0.2.0/24"]).expect(249).err;
+    assert!(err.contains("the machine does not let it in"), "{err}");
+    desk.lantern(&["key", "withdraw", "robot", "lamp-01"]).expect(0);
+
+    desk.lantern(&["key", "rotate", "harbour"]).expect(0);
+    let user = format!("{MATE}\n");
+    assert_eq!(desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(0).text(), user);
+    desk.lantern(&["run", "lamp-01", "--key", "harbour", "--no-questions", "--", "whoami"]).expect(249);
+    let text = fs::read_to_string(&list).unwrap();
+    assert!(text.starts_with(own) && text.lines().count() == 3, "{text}");
+    // The last key goes only because the password is there to show another way in.
+    desk.without_terminal(&["key", "withdraw", "harbour-2", "lamp-01"]).expect(249);
+    let words = ["key", "withdraw", "harbour-2", "lamp-01", "--no-key", "--password-fd", "3"];
+    desk.with_secrets(&words, sshd::PASSWORD, "").expect(0);
+    assert_eq!(fs::read_to_string(&list).unwrap(), own);
+    desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(249);
+}

@@ -118,6 +118,19 @@ impl Desk {
         output.into()
     }
 
+    /// The same words with the first secret on file descriptor 3 and the second on 4.
+    pub fn with_secrets(&self, words: &[&str], first: &str, second: &str) -> Outcome {
+        std::fs::write(self.folder.path().join("first"), first).unwrap();
+        std::fs::write(self.folder.path().join("second"), second).unwrap();
+        let words: Vec<String> = words.iter().map(|word| format!("'{word}'")).collect();
+        let script = format!("exec {} {} 3<first 4<second", binary(), words.join(" "));
+        let plain = self.command(&[]);
+        let mut command = Command::new("sh");
+        command.arg("-c").arg(script).env_clear().current_dir(self.folder.path());
+        command.envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        command.stdin(Stdio::null()).output().unwrap().into()
+    }
+
     /// Adds a machine and trusts its key.
     pub fn add(&self, lit: &Lit) {
         let address = format!("keeper@{}", lit.address);
@@ -131,6 +144,7 @@ pub struct Lit {
     pub name: String,
     pub address: SocketAddr,
     pub fingerprint: String,
+    pub lit: lantern_harbour::LitMachine,
     stop: Option<tokio::sync::oneshot::Sender<()>>,
 }
 
@@ -159,6 +173,7 @@ pub fn light(spec: MachineSpec) -> Lit {
         name: machine.spec.name.clone(),
         address: machine.address,
         fingerprint: machine.spec.host_keys[0].public().fingerprint().to_string(),
+        lit: machine,
         stop: Some(stop),
     }
 }

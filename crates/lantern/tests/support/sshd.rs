@@ -45,20 +45,25 @@ pub fn available() -> bool {
 
 /// Makes the throw-away user, once for all tests of a process; other processes may do the same.
 pub fn make_user() {
-    let known = Command::new("id").arg(USER).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+    make_user_named(USER);
+}
+
+/// The same under another name, for a test that changes the user's files.
+pub fn make_user_named(name: &str) {
+    let known = Command::new("id").arg(name).stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
     if !known.success() {
         let _ = Command::new("useradd")
-            .args(["--create-home", "--shell", "/bin/bash", USER])
+            .args(["--create-home", "--shell", "/bin/bash", name])
             .stderr(Stdio::null())
             .status();
     }
     let mut child = Command::new("chpasswd").stdin(Stdio::piped()).spawn().unwrap();
     use std::io::Write;
-    child.stdin.take().unwrap().write_all(format!("{USER}:{PASSWORD}\n").as_bytes()).unwrap();
+    child.stdin.take().unwrap().write_all(format!("{name}:{PASSWORD}\n").as_bytes()).unwrap();
     assert!(child.wait().unwrap().success());
     // Whoever logs in gets a shell at once, without a message of the day.
-    let _ = fs::write(format!("/home/{USER}/.hushlogin"), "");
-    let _ = fs::write(format!("/home/{USER}/.bashrc"), "PS1='ready> '\n");
+    let _ = fs::write(format!("/home/{name}/.hushlogin"), "");
+    let _ = fs::write(format!("/home/{name}/.bashrc"), "PS1='ready> '\n");
 }
 
 /// A port that nothing listens on, below those that the system hands out to connections: one of those could be taken
