@@ -9,7 +9,7 @@ use crate::algorithm::MAX_FAST_RSA_BITS;
 use crate::large_rsa;
 use crate::parts::PrivateParts;
 use crate::rsa::{self, RsaComponents, checked_modulus_bits};
-use crate::wire::{Writer, trim_leading_zeros};
+use crate::wire::{Reader, Writer, trim_leading_zeros};
 use crate::{Curve, KeyAlgorithm, KeyError, PublicKey, RsaBits, Signature, SignatureAlgorithm};
 
 /// A private key with its public half and its comment.
@@ -128,6 +128,22 @@ impl PrivateKey {
             Pair::LargeRsa(large) => large_rsa::sign(&large.0, message, algorithm)?,
         };
         Ok(Signature { algorithm, blob })
+    }
+
+    /// The key as the agent protocol adds it (draft-ietf-sshm-ssh-agent §3.2): type name, numbers, comment. Secret.
+    ///
+    /// # Errors
+    /// [`KeyError::Refused`] when the cryptographic library fails.
+    pub fn to_agent_form(&self) -> Result<Zeroizing<Vec<u8>>, KeyError> {
+        crate::container::openssh_key_v1::encode_parts(self)
+    }
+
+    /// Reads what [`Self::to_agent_form`] writes, checking the key as any other.
+    ///
+    /// # Errors
+    /// Malformed bytes, halves that do not match, or an algorithm that we refuse.
+    pub fn from_agent_form(reader: &mut Reader<'_>) -> Result<Self, KeyError> {
+        crate::container::openssh_key_v1::decode_parts(reader)
     }
 
     /// The numbers, for a container.

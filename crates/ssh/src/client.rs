@@ -153,6 +153,15 @@ impl Client {
         self.auth.answer(answers, &mut self.transport)
     }
 
+    /// Completes [`AuthEvent::SignatureWanted`] with a signature in its wire form.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when none is wanted.
+    pub fn supply_signature(&mut self, signature: &[u8], now: Instant) -> Result<(), SshError> {
+        self.waiting_since = now;
+        self.auth.supply_signature(signature, &mut self.transport)
+    }
+
     fn flush_auth(&mut self) -> Result<(), SshError> {
         if self.transport.awaits_trust() {
             return Ok(());
@@ -210,7 +219,7 @@ impl Client {
         if !self.auth.is_done() {
             return Err(SshError::Misuse("channels open after login"));
         }
-        self.connection.open_session(&mut self.transport, now)
+        self.connection.open(b"session", &mut self.transport, now)
     }
 
     /// Makes a request on a channel; with `want_reply`, [`ChannelEvent::Reply`] follows.

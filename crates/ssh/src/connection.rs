@@ -24,6 +24,8 @@ pub(crate) struct Connection {
     role: Role,
     pub(crate) channels: BTreeMap<u32, Channel>,
     next_id: u32,
+    /// Whether the peer may open channels to an agent on our side.
+    pub(crate) agent_forwarded: bool,
     pub(crate) events: VecDeque<(ChannelId, ChannelEvent)>,
     /// Keepalives without an answer.
     pub(crate) unanswered_keepalives: u32,
@@ -36,6 +38,7 @@ impl Connection {
             role,
             channels: BTreeMap::new(),
             next_id: 0,
+            agent_forwarded: false,
             events: VecDeque::new(),
             unanswered_keepalives: 0,
             round_trips: RoundTrips::default(),
@@ -46,9 +49,10 @@ impl Connection {
         self.events.pop_front()
     }
 
-    /// Opens a session channel.
-    pub(crate) fn open_session(
+    /// Opens a channel of a type that needs no further words.
+    pub(crate) fn open(
         &mut self,
+        channel_type: &[u8],
         transport: &mut Transport,
         now: Instant,
     ) -> Result<ChannelId, SshError> {
@@ -57,12 +61,8 @@ impl Connection {
         }
         let sender = self.next_id;
         self.next_id = sender.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
-        let open = ChannelOpen {
-            channel_type: b"session",
-            sender,
-            window: INITIAL_WINDOW,
-            max_packet: MAX_CHANNEL_PACKET,
-        };
+        let open =
+            ChannelOpen { channel_type, sender, window: INITIAL_WINDOW, max_packet: MAX_CHANNEL_PACKET };
         transport.send(|out| open.encode(out))?;
         self.channels.insert(sender, Channel::opening());
         self.round_trips.ask(now);
@@ -132,29 +132,45 @@ impl Connection {
 
     fn handle_open(&mut self, reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshError> {
         let open = ChannelOpen::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN"))?;
+        let agent = crate::agent::CHANNEL_TYPE.as_bytes();
         let (code, description) = match (self.role, open.channel_type) {
             (Role::Server, b"session") if self.channels.len() < MAX_CHANNELS => {
-                let id = self.next_id;
-                self.next_id = id.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
-                let mut channel = Channel::opening();
-                channel.confirm(open.sender, open.window, open.max_packet);
-                self.channels.insert(id, channel);
-                let confirmation = ChannelOpenConfirmation {
-                    recipient: open.sender,
-                    sender: id,
-                    window: INITIAL_WINDOW,
-                    max_packet: MAX_CHANNEL_PACKET,
-                };
-                self.events.push_back((ChannelId(id), ChannelEvent::Opened));
-                return transport.send(|out| confirmation.encode(out));
+                return self.accept(&open, ChannelEvent::Opened, transport);
+            }
+            (Role::Client, kind)
+                if kind == agent && self.agent_forwarded && self.channels.len() < MAX_CHANNELS =>
+            {
+                return self.accept(&open, ChannelEvent::OpenedToAgent, transport);
             }
             (Role::Server, b"session") => (OpenFailure::RESOURCE_SHORTAGE, "too many channels"),
             // RFC 4254 §6.1: a client refuses sessions opened by the server.
             (Role::Client, b"session") => (OpenFailure::PROHIBITED, "a client runs nothing"),
+            (Role::Client, kind) if kind == agent => (OpenFailure::PROHIBITED, "no agent is forwarded"),
             _ => (OpenFailure::UNKNOWN_TYPE, "not a channel type of ours"),
         };
         let failure = OpenFailure { code, description: description.to_owned() };
         transport.send(|out| failure.encode(open.sender, out))
+    }
+
+    fn accept(
+        &mut self,
+        open: &ChannelOpen<'_>,
+        event: ChannelEvent,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let id = self.next_id;
+        self.next_id = id.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
+        let mut channel = Channel::opening();
+        channel.confirm(open.sender, open.window, open.max_packet);
+        self.channels.insert(id, channel);
+        let confirmation = ChannelOpenConfirmation {
+            recipient: open.sender,
+            sender: id,
+            window: INITIAL_WINDOW,
+            max_packet: MAX_CHANNEL_PACKET,
+        };
+        self.events.push_back((ChannelId(id), event));
+        transport.send(|out| confirmation.encode(out))
     }
 
     fn handle_confirmation(&mut self, reader: Reader<'_>, now: Instant) -> Result<(), SshError> {

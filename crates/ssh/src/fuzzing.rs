@@ -15,6 +15,18 @@ pub fn decode_messages(bytes: &[u8]) {
     crate::terminal_modes::decode(bytes);
 }
 
+/// The agent protocol, both ways, and its frames.
+pub fn agent_messages(bytes: &[u8]) {
+    let mut frames = crate::agent::Frames::default();
+    frames.feed(bytes);
+    while let Ok(Some(frame)) = frames.next_frame() {
+        let _ = crate::agent::AgentRequest::decode(&frame);
+        let _ = crate::agent::AgentResponse::decode(&frame);
+    }
+    let _ = crate::agent::AgentRequest::decode(bytes);
+    let _ = crate::agent::AgentResponse::decode(bytes);
+}
+
 /// A client that a hostile server talks to.
 pub fn client_input(bytes: &[u8], now: Instant) {
     let config = ClientConfig::new("keeper".into(), Offer::new(true), Box::new(SystemRandom));

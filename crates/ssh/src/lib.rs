@@ -18,6 +18,7 @@
 //! [`Client`] is what the product runs; [`Server`] is what the simulated machines run. [`manual`] explains defaults,
 //! refusals and known attacks; [`limits`] lists what a peer can make us do at most.
 
+pub mod agent;
 pub mod algorithm;
 mod auth;
 mod channel;

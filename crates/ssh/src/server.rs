@@ -174,6 +174,17 @@ impl Server {
         self.connection.request(id, request, false, &mut self.transport)
     }
 
+    /// Opens a channel to the agent that the client forwards.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login or with too many channels.
+    pub fn open_agent_channel(&mut self, now: Instant) -> Result<ChannelId, SshError> {
+        if !self.auth.is_done() {
+            return Err(SshError::Misuse("channels open after login"));
+        }
+        self.connection.open(crate::agent::CHANNEL_TYPE.as_bytes(), &mut self.transport, now)
+    }
+
     /// Answers a channel request that wants it.
     ///
     /// # Errors

@@ -18,6 +18,8 @@ pub enum Attempt {
     None,
     /// A signature, sent at once.
     PublicKey(Arc<PrivateKey>),
+    /// A signature that somebody else makes: [`AuthEvent::SignatureWanted`] follows.
+    SignElsewhere(PublicKey),
     /// A question whether this key would do, without a signature: for keys that cost a passphrase.
     QueryPublicKey(PublicKey),
     /// A password.
@@ -47,6 +49,15 @@ pub enum AuthEvent {
     },
     /// The attempt was not made: the server takes no signature algorithm that the key has.
     KeyTypeRefused,
+    /// Somebody else is to sign this; answer with [`crate::Client::supply_signature`], or start another attempt.
+    SignatureWanted {
+        /// The key to sign with.
+        key: PublicKey,
+        /// How.
+        algorithm: SignatureAlgorithm,
+        /// What.
+        data: Vec<u8>,
+    },
     /// The key of a query would do.
     PublicKeyAccepted(PublicKey),
     /// The server asks; answer with [`crate::Client::answer_prompts`].
@@ -64,6 +75,8 @@ enum State {
     ExpectAnswer(Sent),
     /// The caller is answering prompts.
     Answering,
+    /// Somebody else signs; the request that the signature completes.
+    Signing(Vec<u8>),
     Done,
 }
 
@@ -100,7 +113,7 @@ impl ClientAuth {
     pub(crate) fn attempt(&mut self, attempt: Attempt) -> Result<(), SshError> {
         match self.state {
             // RFC 4256 §3.1: a new request abandons a round of questions.
-            State::Idle | State::Answering => {
+            State::Idle | State::Answering | State::Signing(_) => {
                 self.state = State::Queued(attempt);
                 Ok(())
             }
@@ -120,6 +133,9 @@ impl ClientAuth {
                 out.put_byte(number::SERVICE_REQUEST);
                 out.put_string(AUTH_SERVICE);
             })?;
+        }
+        if let Attempt::SignElsewhere(key) = attempt {
+            return Ok(Some(self.want_signature(key, transport)));
         }
         match self.send(attempt, transport)? {
             Some(sent) => {
@@ -143,18 +159,17 @@ impl ClientAuth {
                     return Ok(None);
                 };
                 debug!(user, key = %key.public().fingerprint(), algorithm = algorithm.name(), "trying a key");
-                let session_id = transport.session_id().unwrap_or_default();
-                let mut signed = Vec::with_capacity(2048);
-                signed.put_string(session_id);
-                auth::put_public_key_request(&mut signed, user, algorithm, key.public(), true);
+                let signed = signed_data(user, key.public(), algorithm, transport);
                 let signature = key.sign(&signed, algorithm).map_err(SshError::Key)?.encode();
-                let request = signed.get(4 + session_id.len()..).unwrap_or_default();
+                let request = request_of(&signed, transport);
                 transport.send(|out| {
-                    out.put(request);
+                    out.put(&request);
                     out.put_string(&signature);
                 })?;
                 Sent::Other
             }
+            // Handled before: it sends nothing yet.
+            Attempt::SignElsewhere(_) => return Ok(None),
             Attempt::QueryPublicKey(key) => {
                 let Some(algorithm) = signature_algorithm(&key, transport.server_sig_algs()) else {
                     return Ok(None);
@@ -192,6 +207,34 @@ impl ClientAuth {
                 Sent::KeyboardInteractive
             }
         }))
+    }
+
+    /// Has somebody else sign; nothing leaves until they have.
+    fn want_signature(&mut self, key: PublicKey, transport: &Transport) -> AuthEvent {
+        let Some(algorithm) = signature_algorithm(&key, transport.server_sig_algs()) else {
+            return AuthEvent::KeyTypeRefused;
+        };
+        debug!(user = self.user, key = %key.fingerprint(), algorithm = algorithm.name(), "trying a key held elsewhere");
+        let data = signed_data(&self.user, &key, algorithm, transport);
+        self.state = State::Signing(request_of(&data, transport));
+        AuthEvent::SignatureWanted { key, algorithm, data }
+    }
+
+    /// The signature of [`AuthEvent::SignatureWanted`], in its wire form.
+    pub(crate) fn supply_signature(
+        &mut self,
+        signature: &[u8],
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let State::Signing(request) = std::mem::replace(&mut self.state, State::Idle) else {
+            return Err(SshError::Misuse("no signature is wanted"));
+        };
+        transport.send(|out| {
+            out.put(&request);
+            out.put_string(signature);
+        })?;
+        self.state = State::ExpectAnswer(Sent::Other);
+        Ok(())
     }
 
     /// The caller's answers to [`AuthEvent::Prompts`].
@@ -287,6 +330,20 @@ impl ClientAuth {
             }
         }
     }
+}
+
+/// What a key signs to log in: the session identifier and the request without its signature (RFC 4252 §7).
+fn signed_data(user: &str, key: &PublicKey, algorithm: SignatureAlgorithm, transport: &Transport) -> Vec<u8> {
+    let mut signed = Vec::with_capacity(2048);
+    signed.put_string(transport.session_id().unwrap_or_default());
+    auth::put_public_key_request(&mut signed, user, algorithm, key, true);
+    signed
+}
+
+/// The request within what is signed: all that follows the session identifier.
+fn request_of(signed: &[u8], transport: &Transport) -> Vec<u8> {
+    let before = 4 + transport.session_id().unwrap_or_default().len();
+    signed.get(before..).unwrap_or_default().to_vec()
 }
 
 /// The best algorithm of the key that the server takes; without its list (RFC 8308), the best one.

@@ -34,6 +34,8 @@ pub enum Stream {
 pub enum ChannelEvent {
     /// The peer confirmed it.
     Opened,
+    /// The peer opened it, to the agent that we forward.
+    OpenedToAgent,
     /// The peer refused it; the channel is gone.
     OpenFailed(OpenFailure),
     /// Data came in. Say when it has been used with `channel_consumed`, or the peer runs out of window.

@@ -110,6 +110,8 @@ impl Connection {
             channel.unanswered.push_back(static_name(request));
         }
         let peer_id = channel.peer_id;
+        // From now on the server may come back for it.
+        self.agent_forwarded |= *request == SessionRequest::ForwardAgent;
         transport.send(|out| request.encode(peer_id, want_reply, out))
     }
 
@@ -155,6 +157,7 @@ fn static_name(request: &SessionRequest) -> &'static str {
         SessionRequest::Shell => "shell",
         SessionRequest::Exec(_) => "exec",
         SessionRequest::Subsystem(_) => "subsystem",
+        SessionRequest::ForwardAgent => "agent forwarding",
         _ => "other",
     }
 }

@@ -179,6 +179,8 @@ pub enum SessionRequest {
         /// The peer's words, made harmless.
         message: String,
     },
+    /// `auth-agent-req@openssh.com`: the server may open channels to an agent on our side
+    ForwardAgent,
     /// Anything else: refused when an answer is wanted.
     Unknown(String),
 }
@@ -196,6 +198,7 @@ impl SessionRequest {
             Self::Signal(_) => "signal",
             Self::ExitStatus(_) => "exit-status",
             Self::ExitSignal { .. } => "exit-signal",
+            Self::ForwardAgent => crate::agent::FORWARD_REQUEST,
             Self::Unknown(name) => name,
         }
     }
@@ -216,7 +219,7 @@ impl SessionRequest {
                 pty.size.encode(out);
                 out.put_string(&pty.modes);
             }
-            Self::Shell | Self::Unknown(_) => {}
+            Self::Shell | Self::ForwardAgent | Self::Unknown(_) => {}
             Self::Exec(command) => out.put_string(command),
             Self::Subsystem(name) => out.put_string(name.as_bytes()),
             Self::WindowChange(size) => size.encode(out),
@@ -246,6 +249,7 @@ impl SessionRequest {
                 modes: reader.string("terminal modes")?.to_vec(),
             }),
             "shell" => Self::Shell,
+            crate::agent::FORWARD_REQUEST => Self::ForwardAgent,
             "exec" => Self::Exec(reader.string("command")?.to_vec()),
             "subsystem" => Self::Subsystem(reader.text("subsystem")?.to_owned()),
             "window-change" => Self::WindowChange(TerminalSize::decode(&mut reader)?),
