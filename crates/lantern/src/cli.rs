@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-use crate::commands::{completions, demo, key, machine, manual, run, shell, trust};
+use crate::commands::{completions, demo, keeper, key, machine, manual, run, shell, trust};
 
 /// Reach many machines safely: keys, trust, shells and commands over SSH
 #[derive(Debug, Parser)]
@@ -61,6 +61,9 @@ pub(crate) enum Command {
     /// Make, import, convert, show and check key pairs
     #[command(subcommand)]
     Key(key::KeyCommand),
+    /// Hold unlocked keys in the background, so that a passphrase is typed once
+    #[command(subcommand)]
+    Keeper(keeper::KeeperCommand),
     /// Keep the book of machines
     #[command(subcommand)]
     Machine(machine::MachineCommand),

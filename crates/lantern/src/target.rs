@@ -12,6 +12,7 @@ use tokio::signal::unix::SignalKind;
 use crate::ask::TerminalAsk;
 use crate::commands::watch;
 use crate::failure::{Failure, code};
+use crate::keeper;
 use crate::secret_source;
 use crate::settings::local_user;
 
@@ -27,6 +28,9 @@ pub(crate) struct ConnectArgs {
     /// Offer no key
     #[arg(long, conflicts_with = "key")]
     pub(crate) no_key: bool,
+    /// Ask neither the keeper nor another agent to sign
+    #[arg(long)]
+    pub(crate) no_agent: bool,
     /// At first contact, trust the host key that has this fingerprint and no other
     #[arg(long, value_name = "FINGERPRINT")]
     pub(crate) expect: Option<Fingerprint>,
@@ -165,6 +169,7 @@ impl Target {
             user: &user,
             keys,
             keys_only,
+            agents: if args.no_agent { Vec::new() } else { keeper::agents(home) },
             expect: args.expect,
             limits: args.limits(),
             offer: our_offer(),

@@ -5,6 +5,7 @@
 //! - [`connect`] takes a machine of the book from nothing to logged in; questions leave through [`Ask`].
 //! - [`Link`] is the result: events come out, requests and data go in.
 
+mod agent;
 mod ask;
 mod capture;
 mod dial;
@@ -17,6 +18,7 @@ mod pump;
 pub mod remote_logins;
 mod request;
 
+pub use agent::{AgentClient, AgentError, AgentSocket};
 pub use ask::{Ask, FirstContact, HostKeyAnswer, Note};
 pub use capture::{Captured, capture};
 pub use dial::dial;

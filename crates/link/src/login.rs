@@ -13,9 +13,9 @@ use tracing::debug;
 
 use crate::ask::{Ask, FirstContact, HostKeyAnswer, Note};
 use crate::error::{AuthFailure, TrustFailure};
-use crate::own_keys::{OwnKey, own_keys, unlock};
+use crate::own_keys::{OwnKey, join_agents, order, own_keys, unlock};
 use crate::pump::{Pump, PumpError};
-use crate::{ConnectRequest, Link, LinkError, dial};
+use crate::{AgentClient, ConnectRequest, Link, LinkError, dial};
 
 /// Connects and logs in.
 ///
@@ -57,7 +57,10 @@ struct Login<'a, 'r> {
     reached: std::net::SocketAddr,
     trust: TrustStore,
     keys: Vec<OwnKey>,
+    agents: Vec<AgentClient>,
     plan: AuthPlan,
+    /// The key that an agent is asked to sign with.
+    signing: Option<usize>,
     password_asked: bool,
     last_password: Option<lantern_keys::SecretString>,
 }
@@ -66,11 +69,13 @@ impl<'a, 'r> Login<'a, 'r> {
     async fn start(request: &'a ConnectRequest<'r>, ask: &'a mut dyn Ask) -> Result<Self, LinkError> {
         // Everything that can fail here fails before the network is bothered.
         let trust = TrustStore::load(request.home)?;
-        let keys = own_keys(request, ask)?;
+        let mut keys = own_keys(request, ask)?;
+        let agents = join_agents(request, &mut keys).await;
+        order(&mut keys);
         let candidates = keys.iter().map(|key| KeyCandidate {
             name: key.name.clone(),
             public: key.public.clone(),
-            locked: key.opened.is_none(),
+            locked: key.is_locked(),
         });
         let mut plan = AuthPlan::new(candidates.collect(), ask.password_at_hand());
         if request.keys_only {
@@ -89,7 +94,9 @@ impl<'a, 'r> Login<'a, 'r> {
             reached,
             trust,
             keys,
+            agents,
             plan,
+            signing: None,
             password_asked: false,
             last_password: None,
         })
@@ -191,6 +198,9 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.plan.on_impossible("the server takes no signatures of this kind of key");
                 self.next_attempt().await
             }
+            AuthEvent::SignatureWanted { key, algorithm, data } => {
+                self.have_signed(&key, algorithm, &data).await
+            }
             AuthEvent::PublicKeyAccepted(_) => {
                 self.plan.on_query_accepted();
                 self.next_attempt().await
@@ -217,12 +227,51 @@ impl<'a, 'r> Login<'a, 'r> {
         }
     }
 
+    /// Has an agent sign; when it does not, the key's own file may still be opened.
+    async fn have_signed(
+        &mut self,
+        key: &PublicKey,
+        algorithm: SignatureAlgorithm,
+        data: &[u8],
+    ) -> Result<(), LinkError> {
+        let index = self.signing.take();
+        let own = index.and_then(|index| self.keys.get_mut(index));
+        let agent = own.and_then(|own| own.agent.take()).and_then(|agent| self.agents.get_mut(agent));
+        let signed = match agent {
+            Some(agent) => {
+                agent.sign(key, algorithm, data).await.inspect_err(|error| debug!(%error, "not signed")).ok()
+            }
+            None => None,
+        };
+        if let Some(signature) = signed {
+            return self
+                .client
+                .supply_signature(&signature, Instant::now())
+                .map_err(|error| self.broken(error));
+        }
+        let unlocked = match index.and_then(|index| self.keys.get_mut(index)) {
+            Some(own) => unlock(own, self.ask),
+            None => Err("the agent that has it did not sign"),
+        };
+        match unlocked {
+            Ok(key) => self.attempt(Attempt::PublicKey(key)),
+            Err(why) => {
+                self.plan.on_impossible(why);
+                self.next_attempt().await
+            }
+        }
+    }
+
     /// Carries out the plan's next step that can be carried out.
     async fn next_attempt(&mut self) -> Result<(), LinkError> {
         loop {
             let attempt = match self.plan.next_step() {
                 PlannedStep::Probe => Attempt::None,
                 PlannedStep::Query(index) => Attempt::QueryPublicKey(self.keys[index].public.clone()),
+                PlannedStep::Sign(index) if self.keys[index].signing_agent().is_some() => {
+                    self.signing = Some(index);
+                    Attempt::SignElsewhere(self.keys[index].public.clone())
+                }
                 PlannedStep::Sign(index) => match unlock(&mut self.keys[index], self.ask) {
                     Ok(key) => Attempt::PublicKey(key),
                     Err(why) => {

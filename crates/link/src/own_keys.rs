@@ -7,7 +7,9 @@ use lantern_book::{BookError, KeyRing, RingEntry};
 use lantern_keys::container::Sealed;
 use lantern_keys::{KeyError, PrivateKey, PublicKey};
 
-use crate::{Ask, ConnectRequest, KeyChoice, LinkError};
+use tracing::debug;
+
+use crate::{AgentClient, Ask, ConnectRequest, KeyChoice, LinkError};
 
 /// Most keys offered on one connection: servers close after about six failures, and each costs a round trip.
 const MAX_KEYS_OFFERED: usize = 5;
@@ -18,8 +20,32 @@ const MAX_PASSPHRASE_TRIES: u32 = 3;
 pub(crate) struct OwnKey {
     pub(crate) name: String,
     pub(crate) public: PublicKey,
-    sealed: Sealed,
-    pub(crate) opened: Option<Arc<PrivateKey>>,
+    /// Its file; none for a key that only an agent has.
+    sealed: Option<Sealed>,
+    opened: Option<Arc<PrivateKey>>,
+    /// The agent that signs with it, by its place among those connected.
+    pub(crate) agent: Option<usize>,
+}
+
+impl OwnKey {
+    /// Whether using it costs a question.
+    pub(crate) fn is_locked(&self) -> bool {
+        self.opened.is_none() && self.agent.is_none()
+    }
+
+    /// The agent to ask for a signature: none where the key itself is at hand.
+    pub(crate) fn signing_agent(&self) -> Option<usize> {
+        self.agent.filter(|_| self.opened.is_none())
+    }
+
+    /// In which order keys are offered: those at hand, those of agents, those that cost a question.
+    fn rank(&self) -> u8 {
+        match (&self.opened, self.agent) {
+            (Some(_), _) => 0,
+            (None, Some(_)) => 1,
+            (None, None) => 2,
+        }
+    }
 }
 
 /// The keys that a request lets us offer, those that cost no question first.
@@ -27,7 +53,7 @@ pub(crate) fn own_keys(request: &ConnectRequest<'_>, ask: &mut dyn Ask) -> Resul
     let ring = KeyRing::new(request.home);
     let own = |name: String, public: PublicKey, sealed: Sealed| {
         let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
-        OwnKey { name, public, sealed, opened }
+        OwnKey { name, public, sealed: Some(sealed), opened, agent: None }
     };
     let from_entry = |entry: RingEntry| own(entry.name, entry.public, entry.sealed);
     Ok(match &request.keys {
@@ -41,14 +67,62 @@ pub(crate) fn own_keys(request: &ConnectRequest<'_>, ask: &mut dyn Ask) -> Resul
                 KeyChoice::RingWithout(key) => Some(key),
                 _ => None,
             };
-            let mut keys: Vec<_> =
-                entries.filter(|entry| Some(&entry.public) != left_out).map(from_entry).collect();
-            // Keys that cost no question first, so that a passphrase is asked for only when needed.
-            keys.sort_by_key(|key| key.opened.is_none());
-            keys.truncate(MAX_KEYS_OFFERED);
-            keys
+            entries.filter(|entry| Some(&entry.public) != left_out).map(from_entry).collect()
         }
     })
+}
+
+/// Connects to the agents of a request and marks the keys that they sign with. Where any key of the ring may be offered,
+/// keys that only an agent has are added. An agent that does not answer is passed over.
+pub(crate) async fn join_agents(request: &ConnectRequest<'_>, keys: &mut Vec<OwnKey>) -> Vec<AgentClient> {
+    let mut agents = Vec::new();
+    if matches!(request.keys, KeyChoice::Nothing) {
+        return agents;
+    }
+    for socket in &request.agents {
+        let listed = match AgentClient::connect(socket).await {
+            Ok(mut client) => client.list().await.map(|identities| (client, identities)),
+            Err(error) => Err(error),
+        };
+        let (client, identities) = match listed {
+            Ok(joined) => joined,
+            Err(error) => {
+                debug!(%error, "passed over");
+                continue;
+            }
+        };
+        for identity in identities {
+            // Kinds of keys that we don't hold, certificates among them, are read over.
+            let Ok(public) = PublicKey::decode(&identity.blob) else { continue };
+            match keys.iter_mut().find(|key| key.public == public) {
+                Some(key) => key.agent = key.agent.or(Some(agents.len())),
+                None if is_welcome(&request.keys, &public) => keys.push(OwnKey {
+                    name: format!("{} of {}", lantern_ssh::neutralize(&identity.comment, 64), socket.what),
+                    public,
+                    sealed: None,
+                    opened: None,
+                    agent: Some(agents.len()),
+                }),
+                None => {}
+            }
+        }
+        agents.push(client);
+    }
+    agents
+}
+
+fn is_welcome(choice: &KeyChoice, key: &PublicKey) -> bool {
+    match choice {
+        KeyChoice::Ring => true,
+        KeyChoice::RingWithout(left_out) => key != left_out,
+        _ => false,
+    }
+}
+
+/// Puts keys that cost no question first, so that a passphrase is asked for only when needed, and leaves the rest out.
+pub(crate) fn order(keys: &mut Vec<OwnKey>) {
+    keys.sort_by_key(OwnKey::rank);
+    keys.truncate(MAX_KEYS_OFFERED);
 }
 
 /// A key file. Where the container hides the public half, it has to be opened before it can be offered.
@@ -63,7 +137,7 @@ fn from_file(path: &Path, ask: &mut dyn Ask) -> Result<OwnKey, LinkError> {
             (opened.public().clone(), Some(Arc::new(opened)))
         }
     };
-    Ok(OwnKey { name, public, sealed, opened })
+    Ok(OwnKey { name, public, sealed: Some(sealed), opened, agent: None })
 }
 
 /// Opens a container, asking for its passphrase when there is one.
@@ -91,7 +165,8 @@ pub(crate) fn unlock(key: &mut OwnKey, ask: &mut dyn Ask) -> Result<Arc<PrivateK
     if let Some(opened) = &key.opened {
         return Ok(opened.clone());
     }
-    match open(&key.sealed, &key.name, ask) {
+    let Some(sealed) = &key.sealed else { return Err("the agent that has it did not sign") };
+    match open(sealed, &key.name, ask) {
         Ok(opened) => Ok(key.opened.insert(Arc::new(opened)).clone()),
         Err(KeyError::PassphraseNeeded) => Err("locked, and no passphrase was given"),
         Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged) => {

@@ -7,6 +7,8 @@ use lantern_book::Home;
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
+use crate::AgentSocket;
+
 /// How long each step may take.
 #[derive(Debug, Clone, Copy)]
 pub struct TimeLimits {
@@ -60,6 +62,8 @@ pub struct ConnectRequest<'a> {
     pub keys: KeyChoice,
     /// Whether nothing but keys is tried: no password, no questions of the machine.
     pub keys_only: bool,
+    /// Agents that may sign, in order; one that does not answer is passed over.
+    pub agents: Vec<AgentSocket>,
     /// The fingerprint that the host key must have at first contact.
     pub expect: Option<Fingerprint>,
     /// How long steps may take.

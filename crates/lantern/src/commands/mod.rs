@@ -3,6 +3,8 @@
 pub(crate) mod completions;
 pub(crate) mod demo;
 mod demo_story;
+pub(crate) mod keeper;
+mod keeper_unit;
 pub(crate) mod key;
 pub(crate) mod machine;
 pub(crate) mod manual;
@@ -27,6 +29,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
     match cli.command {
         Command::Demo(args) => demo::run(&args, global),
         Command::Key(command) => key::run(command, global),
+        Command::Keeper(command) => keeper::run(command, global).map(|()| 0),
         Command::Machine(command) => machine::run(command, global).map(|()| 0),
         Command::Trust(command) => trust::run(command, global),
         Command::Shell(args) => shell::run(&args, global),
@@ -54,7 +57,7 @@ fn exit_codes(json: bool) -> Result<(), Failure> {
 ///
 /// # Errors
 /// When there is no runtime to be had; else what the future says.
-fn block_on<T>(future: impl Future<Output = Result<T, Failure>>) -> Result<T, Failure> {
+pub(crate) fn block_on<T>(future: impl Future<Output = Result<T, Failure>>) -> Result<T, Failure> {
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_all()
         .build()

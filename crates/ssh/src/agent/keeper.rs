@@ -185,6 +185,11 @@ impl Keeper {
         AgentResponse::Success
     }
 
+    /// Forgets everything, locked or not.
+    pub fn forget_all(&mut self) {
+        self.forget(|_| true);
+    }
+
     fn forget(&mut self, which: impl Fn(&Held) -> bool) {
         let vault = &mut self.vault;
         self.held.retain(|held| {
@@ -225,6 +230,6 @@ impl Keeper {
 
 impl Drop for Keeper {
     fn drop(&mut self) {
-        self.forget(|_| true);
+        self.forget_all();
     }
 }

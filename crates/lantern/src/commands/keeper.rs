@@ -1,0 +1,422 @@
+//! `lantern keeper`: unlock a key once, and have it used for every login.
+
+use std::borrow::Cow;
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+use clap::{Args, Subcommand};
+use jiff::SignedDuration;
+use lantern_book::{Home, KeyRing};
+use lantern_keys::{PrivateKey, SecretBytes};
+use lantern_ssh::agent::{AgentRequest, Constraints};
+use serde_json::{Value, json};
+use tokio::signal::unix::SignalKind;
+
+use super::{block_on, keeper_unit, watch};
+use crate::cli::Global;
+use crate::failure::{Failure, code};
+use crate::keeper::status::{HeldKey, Status};
+use crate::keeper::{client, service, socket_path, vault};
+use crate::key_source::{KeySource, pick_opened};
+use crate::output;
+use crate::passphrase::{self, OpenArgs, interrupted};
+use crate::secret_source;
+use crate::settings;
+use crate::terminal::prompt::{Answer, Terminal};
+
+/// Longest lifetime: what fits the protocol's seconds.
+const MAX_LIFETIME: i64 = 10 * 365 * 24 * 3600;
+
+/// Commands of the keeper.
+#[derive(Debug, Subcommand)]
+pub(crate) enum KeeperCommand {
+    /// Start the background process
+    Start(StartArgs),
+    /// Show whether it runs and what it holds
+    Status,
+    /// Unlock keys and have them held
+    Add(AddArgs),
+    /// Forget keys
+    Forget(ForgetArgs),
+    /// Lock everything with a passphrase: nothing is shown or used
+    Lock(LockArgs),
+    /// Unlock everything again
+    Unlock(LockArgs),
+    /// End it; everything is forgotten
+    Stop,
+    /// Print or install a unit that starts it at login
+    Unit(keeper_unit::UnitArgs),
+    #[command(hide = true)]
+    Serve(StartArgs),
+}
+
+/// Arguments of `keeper start`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper start
+  lantern keeper start --confirm-with /usr/local/bin/ask-yes
+  lantern keeper start --foreground            for a service manager
+
+It holds keys in memory that is not swapped out, in a process that leaves no core file and that others cannot
+look into, and listens on keeper.sock in the home, which only you can open. Every login asks it first. Other
+programs find it with SSH_AUTH_SOCK set to that path.")]
+pub(crate) struct StartArgs {
+    /// Ask with this program: it gets the question as its argument and says yes with exit status 0
+    #[arg(long, value_name = "PROGRAM")]
+    confirm_with: Option<PathBuf>,
+    /// Stay in the foreground
+    #[arg(long)]
+    foreground: bool,
+}
+
+/// Arguments of `keeper add`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper add harbour
+  lantern keeper add harbour --lifetime 8h
+  lantern keeper add pier --confirm            each use wants a yes (see keeper start --confirm-with)")]
+pub(crate) struct AddArgs {
+    /// Names in the ring, or key files
+    #[arg(required = true, value_name = "KEY")]
+    keys: Vec<String>,
+    /// Forget them after this time: 8h, 30m, 2d
+    #[arg(long, value_name = "TIME", value_parser = lifetime)]
+    lifetime: Option<u32>,
+    /// Ask for a yes before each use
+    #[arg(long)]
+    confirm: bool,
+    #[command(flatten)]
+    open: OpenArgs,
+}
+
+/// Arguments of `keeper forget`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper forget harbour
+  lantern keeper forget --all")]
+pub(crate) struct ForgetArgs {
+    /// Names in the ring, or key files
+    #[arg(required_unless_present = "all", value_name = "KEY")]
+    keys: Vec<String>,
+    /// Forget all keys
+    #[arg(long, conflicts_with = "keys")]
+    all: bool,
+}
+
+/// Arguments of `keeper lock` and `keeper unlock`.
+#[derive(Debug, Args)]
+pub(crate) struct LockArgs {
+    /// Read the passphrase from this file descriptor
+    #[arg(long, value_name = "N")]
+    passphrase_fd: Option<u32>,
+}
+
+fn lifetime(text: &str) -> Result<u32, String> {
+    let wrong = || "a time such as 8h, 30m or 2d, up to ten years".to_owned();
+    let days = text.strip_suffix('d').and_then(|days| days.trim().parse::<i64>().ok());
+    let seconds = match days {
+        Some(days) => days.checked_mul(24 * 3600).ok_or_else(wrong)?,
+        None => text.parse::<SignedDuration>().map_err(|_| wrong())?.as_secs(),
+    };
+    match (1..=MAX_LIFETIME).contains(&seconds) {
+        true => u32::try_from(seconds).map_err(|_| wrong()),
+        false => Err(wrong()),
+    }
+}
+
+pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure> {
+    let home = settings::home(global)?;
+    match command {
+        KeeperCommand::Start(args) if args.foreground => serve(&home, &args, false),
+        KeeperCommand::Start(args) => start(&home, &args, global.json),
+        KeeperCommand::Serve(args) => serve(&home, &args, true),
+        KeeperCommand::Status => status(&home, global.json),
+        KeeperCommand::Add(args) => add(&home, &args, global.json),
+        KeeperCommand::Forget(args) => forget(&home, &args, global.json),
+        KeeperCommand::Lock(args) => lock(&home, &args, true),
+        KeeperCommand::Unlock(args) => lock(&home, &args, false),
+        KeeperCommand::Stop => stop(&home),
+        KeeperCommand::Unit(args) => keeper_unit::run(&args, global, &home),
+    }
+}
+
+/// Starts a copy of this program that goes on by itself, and waits until it says that it is ready.
+fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
+    let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
+    if let Some(status) = client::status(home)? {
+        return tell_started(home, status.pid, "runs already", json);
+    }
+    let program = std::env::current_exe().map_err(|error| failed(error.to_string()))?;
+    let mut command = Command::new(program);
+    let absolute = std::path::absolute(home.path()).map_err(|error| failed(error.to_string()))?;
+    command.args(["keeper", "serve", "--home"]).arg(absolute);
+    if let Some(program) = &args.confirm_with {
+        command.arg("--confirm-with").arg(checked_program(program)?);
+    }
+    let mut child = command
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::inherit())
+        .spawn()
+        .map_err(|error| failed(error.to_string()))?;
+    let mut line = String::new();
+    if let Some(out) = child.stdout.take() {
+        BufReader::new(out).read_line(&mut line).map_err(|error| failed(error.to_string()))?;
+    }
+    match line.trim() {
+        "ready" => tell_started(home, child.id(), "runs", json),
+        // It has said why.
+        _ => Err(Failure::quiet(code::LOCAL)),
+    }
+}
+
+fn checked_program(program: &std::path::Path) -> Result<PathBuf, Failure> {
+    let failed =
+        |why: String| Failure::new(code::LOCAL, format!("cannot ask with {}: {why}", program.display()));
+    let path = std::path::absolute(program).map_err(|error| failed(error.to_string()))?;
+    match std::fs::metadata(&path) {
+        Ok(metadata) if metadata.is_file() => Ok(path),
+        Ok(_) => Err(failed("it is no program".into())),
+        Err(error) => Err(failed(error.to_string())),
+    }
+}
+
+fn tell_started(home: &Home, pid: u32, verb: &str, json: bool) -> Result<(), Failure> {
+    let socket = socket_path(home);
+    if json {
+        return output::print_json(&json!({ "running": true, "pid": pid, "socket": socket }));
+    }
+    output::say(&format!("The keeper {verb} (process {pid}). `lantern keeper add NAME` has it hold a key."));
+    Ok(())
+}
+
+/// The process itself. Detached, it says "ready" to the one who started it and leaves terminal and folder behind.
+fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
+    let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
+    let confirm_with = args.confirm_with.as_deref().map(checked_program).transpose()?;
+    vault::close_process().map_err(|error| failed(error.to_string()))?;
+    let path = socket_path(home);
+    block_on(async {
+        let lock = home.lock()?;
+        if client::find(home).await?.is_some() {
+            return Err(failed("it runs already".into()));
+        }
+        // Left behind by one that was killed: nobody answers there.
+        let _ = std::fs::remove_file(&path);
+        let listener =
+            service::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
+        drop(lock);
+        if detach {
+            output::print("ready\n")?;
+            leave_terminal().map_err(|error| failed(error.to_string()))?;
+        }
+        let mut interrupts = watch(SignalKind::interrupt())?;
+        let mut terminations = watch(SignalKind::terminate())?;
+        tokio::select! {
+            () = service::serve(listener, confirm_with) => {}
+            _ = interrupts.recv(), if !detach => {}
+            _ = terminations.recv() => {}
+        }
+        let _ = std::fs::remove_file(&path);
+        Ok(())
+    })
+}
+
+/// A session of its own, without the terminal, the folder and the streams of the one who started us.
+fn leave_terminal() -> rustix::io::Result<()> {
+    rustix::process::setsid()?;
+    rustix::process::chdir("/")?;
+    let null = rustix::fs::open("/dev/null", rustix::fs::OFlags::RDWR, rustix::fs::Mode::empty())?;
+    rustix::stdio::dup2_stdin(&null)?;
+    rustix::stdio::dup2_stdout(&null)?;
+    rustix::stdio::dup2_stderr(&null)
+}
+
+fn status(home: &Home, json: bool) -> Result<(), Failure> {
+    let status = client::status(home)?;
+    let ring = KeyRing::new(home);
+    let entries: Vec<_> = ring.all()?.into_iter().filter_map(Result::ok).collect();
+    let name = |held: &HeldKey| {
+        let entry = entries.iter().find(|entry| entry.public == held.key);
+        entry.map_or_else(|| held.comment.clone(), |entry| entry.name.clone())
+    };
+    if json {
+        return output::print_json(&status_json(status.as_ref(), home, name));
+    }
+    let Some(status) = status else {
+        output::say("The keeper does not run. `lantern keeper start` starts it.");
+        return Ok(());
+    };
+    let state = if status.locked { "LOCKED: `lantern keeper unlock` opens it" } else { "open" };
+    let memory = if status.memory_locked {
+        "never swapped out"
+    } else {
+        "the system refused to lock it (see ulimit -l)"
+    };
+    let asks = if status.can_ask { "with a program" } else { "not possible: start it with --confirm-with" };
+    let mut text = output::fields(&[
+        ("keeper", format!("runs for {}, process {}", in_words(status.age), status.pid)),
+        ("socket", socket_path(home).display().to_string()),
+        ("state", state.into()),
+        ("memory", memory.into()),
+        ("asking", asks.into()),
+    ]);
+    if !status.keys.is_empty() {
+        let rows = status.keys.iter().map(|held| {
+            let left = held
+                .remaining
+                .map_or("until it stops".into(), |seconds| format!("{} left", in_words(seconds)));
+            let asks = if held.confirm { "asks" } else { "" };
+            [
+                Cow::from(name(held)),
+                held.key.describe().into(),
+                held.key.fingerprint().to_string().into(),
+                left.into(),
+                asks.into(),
+            ]
+        });
+        text.push('\n');
+        text.push_str(&output::table(["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
+    }
+    output::print(&text)
+}
+
+fn status_json(status: Option<&Status>, home: &Home, name: impl Fn(&HeldKey) -> String) -> Value {
+    let Some(status) = status else { return json!({ "running": false }) };
+    let key = |held: &HeldKey| {
+        json!({
+            "name": name(held),
+            "algorithm": held.key.describe(),
+            "fingerprint": held.key.fingerprint().to_string(),
+            "comment": held.comment,
+            "seconds_left": held.remaining,
+            "confirm": held.confirm,
+        })
+    };
+    json!({
+        "running": true,
+        "pid": status.pid,
+        "seconds": status.age,
+        "socket": socket_path(home),
+        "locked": status.locked,
+        "memory_locked": status.memory_locked,
+        "can_ask": status.can_ask,
+        "keys": status.keys.iter().map(key).collect::<Vec<_>>(),
+    })
+}
+
+fn in_words(seconds: u32) -> String {
+    match seconds {
+        0..=119 => format!("{seconds} s"),
+        120..=7199 => format!("{} min", seconds / 60),
+        7200..=172_799 => format!("{} h", seconds / 3600),
+        _ => format!("{} days", seconds / 86_400),
+    }
+}
+
+fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
+    let ring = KeyRing::new(home);
+    // Before anybody types a passphrase for nothing.
+    let state = client::status(home)?.ok_or_else(not_running)?;
+    if state.locked {
+        return Err(Failure::new(code::LOCAL, "the keeper is locked").hint("lantern keeper unlock"));
+    }
+    if args.confirm && !state.can_ask {
+        return Err(Failure::new(code::LOCAL, "the keeper has no way to ask for a yes")
+            .hint("`lantern keeper start --confirm-with PROGRAM` gives it one"));
+    }
+    let mut held = Vec::new();
+    for typed in &args.keys {
+        let key = open(typed, &ring, &args.open)?;
+        let fingerprint = key.public().fingerprint();
+        let constraints = Constraints { lifetime: args.lifetime, confirm: args.confirm };
+        let request = AgentRequest::Add { key: Box::new(key), constraints };
+        client::must(home, &request, "hold another key")?;
+        held.push(json!({ "name": typed, "fingerprint": fingerprint.to_string() }));
+        if !json {
+            let time = args.lifetime.map_or(String::new(), |seconds| format!(" for {}", in_words(seconds)));
+            let asks = if args.confirm { ", and asks before each use" } else { "" };
+            output::say(&format!("The keeper holds {typed}{time}{asks}."));
+        }
+    }
+    if json { output::print_json(&held) } else { Ok(()) }
+}
+
+fn not_running() -> Failure {
+    Failure::new(code::LOCAL, "the keeper does not run").hint("lantern keeper start")
+}
+
+fn open(typed: &str, ring: &KeyRing, args: &OpenArgs) -> Result<PrivateKey, Failure> {
+    match KeySource::resolve(typed, ring)? {
+        KeySource::Ring(entry) => {
+            let key = pick_opened(passphrase::open(&entry.sealed, typed, args)?.keys, None, typed)?;
+            Ok(key)
+        }
+        KeySource::File(file) => {
+            pick_opened(passphrase::open(file.private(None)?, typed, args)?.keys, None, typed)
+        }
+    }
+}
+
+fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
+    let ring = KeyRing::new(home);
+    if args.all {
+        client::must(home, &AgentRequest::RemoveAll, "forget while it is locked")?;
+        output::say("The keeper holds nothing any more.");
+    }
+    for typed in &args.keys {
+        let key = match KeySource::resolve(typed, &ring)? {
+            KeySource::Ring(entry) => entry.public,
+            KeySource::File(file) => file.private(None)?.public().cloned().ok_or_else(|| {
+                Failure::new(
+                    code::LOCAL,
+                    format!(
+                        "{typed} hides its public half; `lantern keeper forget --all` forgets everything"
+                    ),
+                )
+            })?,
+        };
+        let request = AgentRequest::Remove(key.encode());
+        client::must(home, &request, &format!("forget {typed}: it does not hold it, or it is locked"))?;
+        output::say(&format!("The keeper has forgotten {typed}."));
+    }
+    if json { output::print_json(&json!({ "forgotten": args.keys, "all": args.all })) } else { Ok(()) }
+}
+
+fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {
+    client::status(home)?.ok_or_else(not_running)?;
+    let secret = match args.passphrase_fd {
+        Some(descriptor) => secret_source::from_descriptor(descriptor)?,
+        None if lock => passphrase::ask_new("the lock", "--passphrase-fd")?,
+        None => {
+            let mut terminal = Terminal::open().ok_or_else(|| {
+                Failure::new(code::LOCAL, "there is no terminal to ask at")
+                    .hint("`--passphrase-fd N` reads it from a file descriptor")
+            })?;
+            match terminal.ask_secret("Passphrase of the lock: ") {
+                Answer::Given(secret) => secret,
+                Answer::Interrupted | Answer::Ended => return Err(interrupted()),
+            }
+        }
+    };
+    let bytes = SecretBytes::new(secret.expose_secret().as_bytes().to_vec());
+    let (request, what) = match lock {
+        true => (AgentRequest::Lock(bytes), "lock: it is locked already"),
+        false => (AgentRequest::Unlock(bytes), "unlock: it is not locked, or that is not its passphrase"),
+    };
+    client::must(home, &request, what)?;
+    output::say(if lock { "The keeper is locked." } else { "The keeper is open." });
+    Ok(())
+}
+
+fn stop(home: &Home) -> Result<(), Failure> {
+    match client::status(home)? {
+        Some(_) => {
+            client::must(home, &client::stop_request(), "stop")?;
+            output::say("The keeper has forgotten everything and ended.");
+        }
+        None => output::say("The keeper does not run."),
+    }
+    Ok(())
+}

@@ -1,0 +1,167 @@
+//! The keeper's process: a socket for its owner alone, and a connection each for those who ask.
+
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames, Keeper, Outcome};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{UnixListener, UnixStream};
+use tokio::sync::{Notify, Semaphore};
+use tracing::debug;
+use zeroize::Zeroizing;
+
+use super::confirm::confirm;
+use super::status::{HeldKey, STATUS, STOP, Status};
+use super::vault::LockedVault;
+
+/// Most connections at once: each is a shell or a forwarded agent.
+const MAX_CONNECTIONS: usize = 128;
+
+/// What all connections share.
+struct Shared {
+    keeper: Mutex<Keeper>,
+    /// Notified when deadlines may have changed.
+    changed: Notify,
+    stop: Notify,
+    started: Instant,
+    memory_locked: bool,
+    confirm_with: Option<PathBuf>,
+}
+
+/// Listens on the socket, which must not be there, closed to everybody else.
+///
+/// # Errors
+/// What the system says.
+pub(crate) fn listen(path: &Path) -> std::io::Result<UnixListener> {
+    // From its first moment; the mode of the file alone would come too late.
+    let before = rustix::process::umask(rustix::fs::Mode::from_bits_truncate(0o177));
+    let listener = UnixListener::bind(path);
+    rustix::process::umask(before);
+    let listener = listener?;
+    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o600))?;
+    Ok(listener)
+}
+
+/// Serves until it is told to stop.
+pub(crate) async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
+    let vault = LockedVault::new();
+    let memory_locked = vault.is_locked();
+    let shared = Arc::new(Shared {
+        keeper: Mutex::new(Keeper::new(Box::new(vault), confirm_with.is_some())),
+        changed: Notify::new(),
+        stop: Notify::new(),
+        started: Instant::now(),
+        memory_locked,
+        confirm_with,
+    });
+    let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
+    loop {
+        let deadline = shared.with_keeper(|keeper| keeper.poll_timeout());
+        tokio::select! {
+            accepted = listener.accept() => match accepted {
+                Ok((stream, _)) => match room.clone().try_acquire_owned() {
+                    Ok(permit) if is_ours(&stream) => {
+                        let shared = shared.clone();
+                        tokio::spawn(async move {
+                            converse(&shared, stream).await;
+                            drop(permit);
+                        });
+                    }
+                    _ => debug!("turned away"),
+                },
+                // Out of descriptors, perhaps: those who are connected will go.
+                Err(_) => tokio::time::sleep(Duration::from_millis(100)).await,
+            },
+            () = tokio::time::sleep_until(deadline.unwrap_or(shared.started).into()), if deadline.is_some() => {
+                shared.with_keeper(|keeper| keeper.handle_timeout(Instant::now()));
+            }
+            () = shared.changed.notified() => {}
+            () = shared.stop.notified() => return,
+        }
+    }
+}
+
+/// Whether the other end is a process of the same user. The socket's mode says so too; this holds where a mode is not
+/// looked at.
+fn is_ours(stream: &UnixStream) -> bool {
+    let us = rustix::process::geteuid().as_raw();
+    stream.peer_cred().is_ok_and(|peer| peer.uid() == us || peer.uid() == 0)
+}
+
+async fn converse(shared: &Shared, mut stream: UnixStream) {
+    let mut frames = Frames::default();
+    let mut buffer = Zeroizing::new([0; 16 * 1024]);
+    loop {
+        match frames.next_frame() {
+            Ok(Some(frame)) => {
+                let answer = match AgentRequest::decode(&frame) {
+                    Ok(request) => shared.answer(request).await,
+                    Err(_) => AgentResponse::Failure,
+                };
+                if stream.write_all(&Frames::wrap(&answer.encode())).await.is_err() {
+                    return;
+                }
+            }
+            // What is announced too long ends the conversation.
+            Err(_) => return,
+            Ok(None) => match stream.read(buffer.as_mut_slice()).await {
+                Ok(len) if len > 0 => frames.feed(buffer.get(..len).unwrap_or_default()),
+                _ => return,
+            },
+        }
+    }
+}
+
+impl Shared {
+    fn with_keeper<T>(&self, use_it: impl FnOnce(&mut Keeper) -> T) -> T {
+        use_it(&mut self.keeper.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    async fn answer(&self, request: AgentRequest) -> AgentResponse {
+        match &request {
+            AgentRequest::Extension { name, .. } if name == STATUS => {
+                return AgentResponse::Extension { name: STATUS.into(), content: self.status().encode() };
+            }
+            AgentRequest::Extension { name, .. } if name == STOP => {
+                // What is held is wiped before the answer says so.
+                self.with_keeper(|keeper| keeper.forget_all());
+                self.stop.notify_one();
+                return AgentResponse::Success;
+            }
+            _ => {}
+        }
+        let outcome = self.with_keeper(|keeper| keeper.handle(request, Instant::now()));
+        self.changed.notify_one();
+        match (outcome, &self.confirm_with) {
+            (Outcome::Answer(answer), _) => answer,
+            (Outcome::Confirm(task), Some(program)) if confirm(program, &task).await => {
+                self.with_keeper(|keeper| keeper.sign(&task))
+            }
+            (Outcome::Confirm(_), _) => AgentResponse::Failure,
+        }
+    }
+
+    fn status(&self) -> Status {
+        let now = Instant::now();
+        let seconds = |time: Duration| u32::try_from(time.as_secs()).unwrap_or(u32::MAX - 1);
+        self.with_keeper(|keeper| {
+            keeper.handle_timeout(now);
+            let keys = keeper.held().iter().map(|held| HeldKey {
+                key: held.public.clone(),
+                comment: held.comment.clone(),
+                remaining: held.expires.map(|expires| seconds(expires.saturating_duration_since(now))),
+                confirm: held.confirm,
+            });
+            Status {
+                pid: std::process::id(),
+                age: seconds(self.started.elapsed()),
+                locked: keeper.is_locked(),
+                memory_locked: self.memory_locked,
+                can_ask: self.confirm_with.is_some(),
+                keys: keys.collect(),
+            }
+        })
+    }
+}
