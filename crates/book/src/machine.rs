@@ -22,6 +22,9 @@ pub struct Machine {
     /// The key of the ring to offer; all of them when absent.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
+    /// Whether it may ask the agent for signatures during a session; each one wants a person's yes.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub forward_agent: bool,
     /// Words to select it by.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tags: Vec<String>,

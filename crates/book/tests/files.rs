@@ -27,6 +27,7 @@ fn machine(address: &str) -> Machine {
         port: None,
         user: Some("keeper".into()),
         key: None,
+        forward_agent: false,
         tags: vec![],
         note: None,
     }

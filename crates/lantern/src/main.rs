@@ -8,6 +8,7 @@ mod cli;
 mod commands;
 mod failure;
 mod flags_view;
+mod forward;
 mod keeper;
 mod key_source;
 mod logging;

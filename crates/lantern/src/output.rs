@@ -141,3 +141,8 @@ pub(crate) fn fields(pairs: &[(&str, String)]) -> String {
 pub(crate) fn warn_block(text: &str) {
     let _ = writeln!(std::io::stderr(), "{text}");
 }
+
+/// A question that is answered on standard input.
+pub(crate) fn ask_aloud(text: &str) {
+    let _ = write!(std::io::stderr(), "{text}").and_then(|()| std::io::stderr().flush());
+}

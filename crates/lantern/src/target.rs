@@ -83,6 +83,8 @@ pub(crate) struct Target {
     pub(crate) user: Option<String>,
     /// The key, when the book says.
     pub(crate) key: Option<String>,
+    /// Whether the book says that it may ask the agent for signatures.
+    pub(crate) forward_agent: bool,
 }
 
 impl Target {
@@ -100,6 +102,7 @@ impl Target {
                     port: machine.effective_port(),
                     user: machine.user.clone(),
                     key: machine.key.clone(),
+                    forward_agent: machine.forward_agent,
                     name,
                 })
             }
@@ -108,7 +111,14 @@ impl Target {
                 // Where a machine of the trust store was met last, its record counts.
                 let trust = TrustStore::load(home)?;
                 let name = trust.machine_at(&place).map_or(place.clone(), str::to_owned);
-                Ok(Self { name, address: one_off.address, port: one_off.port, user: one_off.user, key: None })
+                Ok(Self {
+                    name,
+                    address: one_off.address,
+                    port: one_off.port,
+                    user: one_off.user,
+                    key: None,
+                    forward_agent: false,
+                })
             }
         }
     }

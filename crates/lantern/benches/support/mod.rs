@@ -111,6 +111,8 @@ impl Scene {
             port: self.machine.port(),
             user: "keeper",
             keys: KeyChoice::Ring,
+            keys_only: false,
+            agents: Vec::new(),
             expect: None,
             limits: TimeLimits::default(),
             offer: our_offer(),

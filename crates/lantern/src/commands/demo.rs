@@ -134,6 +134,7 @@ fn enter_into_book(home: &Home, harbour: &Harbour, links: &[(String, LatencyLink
             port: Some(address.port()),
             user: Some("keeper".into()),
             key: (lit.spec.name != "tide-gauge").then(|| KEY.to_owned()),
+            forward_agent: false,
             tags: vec![tag.into()],
             note,
         };

@@ -309,8 +309,8 @@ fn status_json(status: Option<&Status>, home: &Home, name: impl Fn(&HeldKey) -> 
 fn in_words(seconds: u32) -> String {
     match seconds {
         0..=119 => format!("{seconds} s"),
-        120..=7199 => format!("{} min", seconds / 60),
-        7200..=172_799 => format!("{} h", seconds / 3600),
+        120..=7199 => format!("{} min", (seconds + 30) / 60),
+        7200..=172_799 => format!("{} h", (seconds + 1800) / 3600),
         _ => format!("{} days", seconds / 86_400),
     }
 }

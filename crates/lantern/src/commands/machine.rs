@@ -44,6 +44,9 @@ pub(crate) struct AddArgs {
     /// The key of the ring to offer
     #[arg(long, value_name = "NAME")]
     key: Option<String>,
+    /// Let it ask the agent for signatures during a session; each one wants your yes
+    #[arg(long)]
+    forward_agent: bool,
     /// A word to select it by; may be given several times
     #[arg(long = "tag", value_name = "WORD")]
     tags: Vec<String>,
@@ -86,6 +89,7 @@ fn add(args: AddArgs, global: &Global) -> Result<(), Failure> {
         port: args.port,
         user: args.user,
         key: args.key,
+        forward_agent: args.forward_agent,
         tags: args.tags,
         note: args.note,
     };
@@ -136,6 +140,7 @@ fn machine_json(name: &str, machine: &Machine) -> Value {
         "port": machine.effective_port(),
         "user": machine.user,
         "key": machine.key,
+        "forward_agent": machine.forward_agent,
         "tags": machine.tags,
         "note": machine.note,
     })
@@ -189,6 +194,14 @@ fn show(name: &str, global: &Global) -> Result<(), Failure> {
         ("address", machine.place()),
         ("user", or(&machine.user, &local)),
         ("key", or(&machine.key, "any of the ring")),
+        (
+            "agent",
+            if machine.forward_agent {
+                "forwarded, with a question each time".into()
+            } else {
+                "not forwarded".into()
+            },
+        ),
         ("tags", machine.tags.join(" ")),
         ("note", or(&machine.note, "")),
     ];

@@ -1,5 +1,6 @@
 //! `lantern run`: a command on a machine, as if it ran here.
 
+use std::io::IsTerminal;
 use std::time::Duration;
 
 use bytes::{Buf, Bytes};
@@ -11,10 +12,12 @@ use tokio::signal::unix::SignalKind;
 use super::{block_on, watch};
 use crate::cli::Global;
 use crate::failure::{Failure, code};
+use crate::forward::{self, AgentForward, ForwardArgs};
 use crate::output;
 use crate::settings;
 use crate::stdio::{Input, Output, Written};
 use crate::target::{ConnectArgs, Target};
+use crate::terminal::prompt::{Answer, Terminal};
 
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
 const READER_GONE: u8 = 128 + 13;
@@ -42,14 +45,17 @@ pub(crate) struct RunArgs {
     no_input: bool,
     #[command(flatten)]
     connect: ConnectArgs,
+    #[command(flatten)]
+    forward: ForwardArgs,
 }
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
     let target = Target::resolve(&home, &args.machine)?;
     block_on(async {
+        let forward = args.forward.prepare(&home, &target).await?;
         let mut link = target.connect(&home, &args.connect).await?;
-        let outcome = Execution::start(&mut link, args).await?.finish().await;
+        let outcome = Execution::start(&mut link, args, forward).await?.finish().await;
         link.close().await;
         outcome
     })
@@ -87,13 +93,23 @@ struct Execution<'a> {
     /// Input that the channel had no room for yet.
     unsent: Bytes,
     output: Output,
+    forward: Option<AgentForward>,
+    /// Whether standard input is a terminal: answers to our questions come from there too then.
+    typed: bool,
     status: Option<u8>,
     closed: bool,
 }
 
 impl<'a> Execution<'a> {
-    async fn start(link: &'a mut Link, args: &RunArgs) -> Result<Self, Failure> {
+    async fn start(
+        link: &'a mut Link,
+        args: &RunArgs,
+        forward: Option<AgentForward>,
+    ) -> Result<Self, Failure> {
         let id = link.open_session().await?;
+        if forward.is_some() {
+            AgentForward::request(link, id)?;
+        }
         link.request(id, &SessionRequest::Exec(command_line(&args.command)), true)?;
         let input = if args.no_input { None } else { Some(Input::start()) };
         if args.no_input {
@@ -105,6 +121,8 @@ impl<'a> Execution<'a> {
             input,
             unsent: Bytes::new(),
             output: Output::start(),
+            forward,
+            typed: !args.no_input && std::io::stdin().is_terminal(),
             status: None,
             closed: false,
         })
@@ -120,7 +138,7 @@ impl<'a> Execution<'a> {
             tokio::select! {
                 event = self.link.event(), if !self.closed => match event {
                     Ok((id, event)) if id == self.id => self.handle(event)?,
-                    Ok(_) => {}
+                    Ok((id, event)) => self.handle_forward(id, event).await?,
                     // What came before the end is written first.
                     Err(error) => {
                         lost = Some(error);
@@ -129,6 +147,7 @@ impl<'a> Execution<'a> {
                 },
                 chunk = next_chunk(&mut self.input), if self.unsent.is_empty() && self.input.is_some() => {
                     match chunk {
+                        Some(chunk) if self.is_asking() => self.answer(chunk.starts_with(b"y")).await?,
                         Some(chunk) => self.unsent = chunk,
                         None => {
                             self.input = None;
@@ -170,6 +189,9 @@ impl<'a> Execution<'a> {
                 let machine = self.link.machine().to_owned();
                 self.status = exit_status(&request, &machine).or(self.status);
             }
+            ChannelEvent::Reply { request: "agent forwarding", granted: false } => {
+                forward::tell_refused(self.link.machine());
+            }
             ChannelEvent::Reply { request, granted: false } => {
                 let machine = self.link.machine().to_owned();
                 return Err(LinkError::RequestRefused { machine, request }.into());
@@ -178,6 +200,50 @@ impl<'a> Execution<'a> {
             _ => {}
         }
         Ok(())
+    }
+
+    fn is_asking(&self) -> bool {
+        self.forward.as_ref().is_some_and(AgentForward::is_asking)
+    }
+
+    async fn handle_forward(&mut self, id: ChannelId, event: ChannelEvent) -> Result<(), Failure> {
+        let Some(forward) = &mut self.forward else { return Ok(()) };
+        match forward.handle(self.link, id, event).await? {
+            Some(question) => self.put(question).await,
+            None => Ok(()),
+        }
+    }
+
+    /// Puts questions until none waits, or until one waits for what is typed on standard input.
+    async fn put(&mut self, question: String) -> Result<(), Failure> {
+        let mut question = Some(question);
+        while let Some(text) = question.take() {
+            let text = format!("{text} Allow it this once? Type y or n: ");
+            if self.typed {
+                output::ask_aloud(&text);
+                return Ok(());
+            }
+            let yes = match Terminal::open() {
+                Some(mut terminal) => {
+                    matches!(terminal.ask_line(&text), Answer::Given(answer) if answer.starts_with('y'))
+                }
+                None => {
+                    output::warn(&format!("{text}no, since there is no terminal to ask at."));
+                    false
+                }
+            };
+            let Some(forward) = &mut self.forward else { return Ok(()) };
+            question = forward.answer(self.link, yes).await?;
+        }
+        Ok(())
+    }
+
+    async fn answer(&mut self, yes: bool) -> Result<(), Failure> {
+        let Some(forward) = &mut self.forward else { return Ok(()) };
+        match forward.answer(self.link, yes).await? {
+            Some(question) => Box::pin(self.put(question)).await,
+            None => Ok(()),
+        }
     }
 
     fn send_input(&mut self) -> Result<(), Failure> {

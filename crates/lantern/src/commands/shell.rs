@@ -15,6 +15,7 @@ use super::run::exit_status;
 use super::{block_on, watch};
 use crate::cli::Global;
 use crate::failure::{Failure, code};
+use crate::forward::{AgentForward, ForwardArgs};
 use crate::settings;
 use crate::stdio::{Input, Output, Written};
 use crate::target::{ConnectArgs, Target};
@@ -46,6 +47,8 @@ pub(crate) struct ShellArgs {
     no_escape: bool,
     #[command(flatten)]
     connect: ConnectArgs,
+    #[command(flatten)]
+    forward: ForwardArgs,
 }
 
 pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
@@ -56,8 +59,9 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
     let target = Target::resolve(&home, &args.machine)?;
     block_on(async {
+        let forward = args.forward.prepare(&home, &target).await?;
         let mut link = target.connect(&home, &args.connect).await?;
-        let outcome = Session::start(&mut link, !args.no_escape).await?.run().await;
+        let outcome = Session::start(&mut link, !args.no_escape, forward).await?.run().await;
         link.close().await;
         outcome
     })
@@ -71,6 +75,7 @@ struct Session<'a> {
     watch: EscapeWatch,
     unsent: BytesMut,
     output: Output,
+    forward: Option<AgentForward>,
     status: Option<u8>,
     closed: bool,
     /// Requests whose refusal ends it.
@@ -79,12 +84,15 @@ struct Session<'a> {
 }
 
 impl<'a> Session<'a> {
-    async fn start(link: &'a mut Link, escape: bool) -> Result<Self, Failure> {
+    async fn start(link: &'a mut Link, escape: bool, forward: Option<AgentForward>) -> Result<Self, Failure> {
         let id = link.open_session().await?;
         for name in LANGUAGE {
             if let Ok(value) = std::env::var(name) {
                 link.request(id, &SessionRequest::Env { name: name.into(), value }, false)?;
             }
+        }
+        if forward.is_some() {
+            AgentForward::request(link, id)?;
         }
         let terminal = std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
         let pty = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
@@ -98,6 +106,7 @@ impl<'a> Session<'a> {
             watch: EscapeWatch::new(escape),
             unsent: BytesMut::new(),
             output: Output::start(),
+            forward,
             status: None,
             closed: false,
             started: false,
@@ -116,7 +125,13 @@ impl<'a> Session<'a> {
             tokio::select! {
                 event = self.link.event(), if !self.closed => match event {
                     Ok((id, event)) if id == self.id => self.handle(event)?,
-                    Ok(_) => {}
+                    Ok((id, event)) => {
+                        if let Some(forward) = &mut self.forward
+                            && let Some(question) = forward.handle(self.link, id, event).await?
+                        {
+                            self.put(&question);
+                        }
+                    }
                     // What came before the end is shown first.
                     Err(error) => {
                         lost = Some(error);
@@ -124,6 +139,10 @@ impl<'a> Session<'a> {
                     }
                 },
                 chunk = input.next(), if input_open && self.unsent.len() < MAX_UNSENT => match chunk {
+                    // The stroke that answers a question of ours is not the machine's.
+                    Some(chunk) if self.forward.as_ref().is_some_and(AgentForward::is_asking) => {
+                        self.answer(chunk.starts_with(b"y")).await?;
+                    }
                     Some(chunk) => {
                         for typed in self.watch.feed(&chunk, Instant::now()) {
                             if let Some(status) = self.typed(typed)? {
@@ -173,6 +192,10 @@ impl<'a> Session<'a> {
                 self.status = exit_status(&request, &machine).or(self.status);
             }
             ChannelEvent::Reply { granted: true, request: "shell" } => self.started = true,
+            ChannelEvent::Reply { granted: false, request: "agent forwarding" } => {
+                let text = format!("{} does not let agents be forwarded to it", self.link.machine());
+                self.tell(&text);
+            }
             ChannelEvent::Reply { granted: false, request } if !self.started => {
                 let machine = self.link.machine().to_owned();
                 return Err(LinkError::RequestRefused { machine, request }.into());
@@ -204,6 +227,20 @@ impl<'a> Session<'a> {
             Typed::Resume => self.redraw()?,
         }
         Ok(None)
+    }
+
+    fn put(&mut self, question: &str) {
+        self.tell(&format!("{question}\ny allows it this once, any other key refuses"));
+    }
+
+    async fn answer(&mut self, yes: bool) -> Result<(), Failure> {
+        let Some(forward) = &mut self.forward else { return Ok(()) };
+        let next = forward.answer(self.link, yes).await?;
+        self.tell(if yes { "allowed" } else { "refused" });
+        if let Some(question) = next {
+            self.put(&question);
+        }
+        Ok(())
     }
 
     /// A line of ours in the middle of the machine's.
