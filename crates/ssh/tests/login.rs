@@ -285,3 +285,76 @@ fn a_banner_before_login_is_shown_harmless_and_too_many_failures_end_it() {
         pair.server_error
     );
 }
+
+/// The signature comes from a keeper, in the same flight as one of our own would; and one that never comes hinders no other
+/// attempt.
+#[test]
+fn a_login_is_signed_elsewhere() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    let key = host_keys()[4].clone();
+    pair.client.authenticate(Attempt::SignElsewhere(key.public().clone()), pair.now).unwrap();
+    for supply in [false, true] {
+        let AuthEvent::SignatureWanted { key: asked, algorithm, data } =
+            next_auth(&mut pair, |method| panic!("{method:?}"))
+        else {
+            panic!()
+        };
+        assert_eq!(asked, *key.public());
+        if !supply {
+            // Abandoned: another attempt takes its place.
+            pair.client.authenticate(Attempt::SignElsewhere(key.public().clone()), pair.now).unwrap();
+            continue;
+        }
+        let signature = key.sign(&data, algorithm).unwrap().encode();
+        pair.client.supply_signature(&signature, pair.now).unwrap();
+        assert!(matches!(pair.client.supply_signature(&signature, pair.now), Err(SshError::Misuse(_))));
+    }
+    let event = next_auth(&mut pair, |method| {
+        assert!(matches!(&method, AuthMethod::PublicKey(given) if given == key.public()));
+        AuthAnswer::Accept
+    });
+    assert_eq!(event, AuthEvent::Succeeded);
+}
+
+/// A server comes back to the agent only once a session of ours has asked for it.
+#[test]
+fn a_server_reaches_the_agent_only_when_it_was_forwarded() {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    let session = pair.log_in();
+    let opened = |pair: &mut Pair| {
+        let now = pair.now;
+        let id = pair.server.open_agent_channel(now).unwrap();
+        loop {
+            while let Some(event) = pair.server_events.pop_front() {
+                match event {
+                    ServerEvent::Channel(of, ChannelEvent::Opened) if of == id => return Ok(id),
+                    ServerEvent::Channel(of, ChannelEvent::OpenFailed(why)) if of == id => return Err(why),
+                    event => pair.serve(event),
+                }
+            }
+            let agent =
+                |event: &ClientEvent| matches!(event, ClientEvent::Channel(_, ChannelEvent::OpenedToAgent));
+            pair.client_events.retain(agent);
+            if pair.client_events.is_empty() {
+                assert!(pair.step());
+            } else {
+                let at = pair.now + Duration::from_millis(50);
+                pair.step();
+                pair.advance_to(at);
+            }
+        }
+    };
+    assert_eq!(opened(&mut pair).unwrap_err().code, lantern_ssh::OpenFailure::PROHIBITED);
+    pair.client.channel_request(session, &SessionRequest::ForwardAgent, true).unwrap();
+    let granted = pair.until(|event| match event {
+        ClientEvent::Channel(_, ChannelEvent::Reply { request, granted }) => Some((request, granted)),
+        _ => None,
+    });
+    assert_eq!(granted, Some(("agent forwarding", true)));
+    opened(&mut pair).unwrap();
+    let heard = pair
+        .client_events
+        .iter()
+        .any(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::OpenedToAgent)));
+    assert!(heard);
+}

@@ -226,11 +226,11 @@ impl ClientAuth {
         signature: &[u8],
         transport: &mut Transport,
     ) -> Result<(), SshError> {
-        let State::Signing(request) = std::mem::replace(&mut self.state, State::Idle) else {
+        let State::Signing(request) = &self.state else {
             return Err(SshError::Misuse("no signature is wanted"));
         };
         transport.send(|out| {
-            out.put(&request);
+            out.put(request);
             out.put_string(signature);
         })?;
         self.state = State::ExpectAnswer(Sent::Other);
