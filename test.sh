@@ -4,7 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")"
 
-packages=(openssh-server iproute2 less procps util-linux)
+packages=(iproute2 less openssh-server openssl procps python3-bcrypt python3-cryptography util-linux)
 missing=()
 for package in "${packages[@]}"; do
     dpkg-query --show --showformat='${Status}\n' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")

@@ -68,7 +68,10 @@ impl PrivateKey {
                     .try_into()
                     .map_err(|_| KeyError::Refused("show an Ed25519 key"))?,
             ),
-            Pair::Ecdsa(curve, pair) => PublicKey::ecdsa(*curve, pair.public_key().as_ref())?,
+            // The library made or checked the pair: its point is on the curve.
+            Pair::Ecdsa(curve, pair) => {
+                PublicKey::Ecdsa { curve: *curve, point: pair.public_key().as_ref().to_vec() }
+            }
             Pair::Rsa(pair) => rsa::public_key(pair)?,
             Pair::LargeRsa(large) => PublicKey::rsa(&large.1.e, &large.1.n)?,
         };
@@ -200,11 +203,15 @@ impl PrivateKey {
                 Pair::Ecdsa(curve, pair)
             }
             PrivateParts::Rsa(parts) => {
-                let bits = checked_modulus_bits(&parts.n)?;
-                parts.check()?;
-                match bits > MAX_FAST_RSA_BITS {
-                    false => Pair::Rsa(parts.to_key_pair()?),
-                    true => Pair::LargeRsa(Box::new((large_rsa::key_pair(&parts)?, parts))),
+                match checked_modulus_bits(&parts.n)? > MAX_FAST_RSA_BITS {
+                    // The library makes all of our checks, faster; ours then say which number it is.
+                    false => {
+                        Pair::Rsa(parts.to_key_pair().map_err(|error| parts.check().err().unwrap_or(error))?)
+                    }
+                    true => {
+                        parts.check()?;
+                        Pair::LargeRsa(Box::new((large_rsa::key_pair(&parts)?, parts)))
+                    }
                 }
             }
         };
