@@ -11,8 +11,8 @@ pub enum KeyError {
     /// The bytes end early, or lengths inside them do not fit.
     #[error("the key is damaged")]
     Wire(#[from] WireError),
-    /// No private-key container that we know begins like this.
-    #[error("not a private key: {0}")]
+    /// Something that is no key, or none of use here, and what it is.
+    #[error("not a usable key: {0}")]
     NotAKey(String),
     /// A text that is no fingerprint.
     #[error("a fingerprint is `SHA256:` and 43 characters of base64")]

@@ -185,8 +185,13 @@ impl From<LinkError> for Failure {
                 }
                 let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
                 failure.details.extend(tried);
-                // Half a success says that the user is right and something else is missing.
-                match auth.report.iter().any(|line| line.outcome.starts_with("accepted")) {
+                // A key that the machine would take says that the user is right, and so does half a success.
+                let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
+                if outcome("locked") {
+                    return failure
+                        .hint("`lantern keeper add NAME` unlocks a key for all logins; `--passphrase-fd N` for this one");
+                }
+                match outcome("accepted") {
                     true => failure.hint("at a terminal you are asked for the rest; `--password-fd N` gives a password"),
                     false => failure.hint(format!(
                         "is {} the right user? Images fix it; `--user NAME` tries another",

@@ -134,7 +134,8 @@ pub(crate) fn fields(pairs: &[(&str, String)]) -> String {
         let indented = value.replace('\n', &format!("\n{}", " ".repeat(width + 2)));
         format!("{name}{}  {indented}\n", " ".repeat(width - name.width()))
     };
-    pairs.iter().map(line).collect()
+    // A name without a value says nothing; a value without a name goes with the one above.
+    pairs.iter().filter(|(_, value)| !value.is_empty()).map(line).collect()
 }
 
 /// A block that must be seen before a question, even when quiet.

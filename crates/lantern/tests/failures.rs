@@ -117,7 +117,7 @@ fn passphrase_password_and_code_are_asked_at_the_terminal_without_echo() {
     let desk = Desk::new();
     let mut screen = Screen::open(&desk, &["key", "new", "harbour"]);
     for (question, answer) in [
-        ("Passphrase for the new key harbour:", "first light"),
+        ("New passphrase for the key harbour:", "first light"),
         ("The same again:", "first lamp"),
         ("They differ", ""),
         ("An empty one protects nothing", "first light"),

@@ -348,5 +348,10 @@ fn the_audit_finds_what_is_wrong_and_says_what_mends_it() {
     assert_eq!(report["found"].as_array().unwrap().len(), 6, "{report}");
     let text = desk.lantern(&["key", "audit", "--path", "downloads"]).expect(1);
     assert!(text.text().contains("→ lantern key import downloads/console.pem --move"), "{}", text.text());
+    // Of two copies, no more than one is to be removed.
+    assert!(
+        !(text.text().contains("rm downloads/console.pem")
+            && text.text().contains("rm downloads/deep/host.pub"))
+    );
     assert!(desk.lantern(&["key", "audit", "--path", "nowhere"]).expect(241).err.contains("nowhere"));
 }

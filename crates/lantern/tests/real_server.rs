@@ -7,7 +7,6 @@ mod support;
 
 use std::fs;
 use std::io::Read;
-use std::time::Duration;
 
 use lantern_ssh::algorithm::{CipherAlgorithm, KexAlgorithm, MacAlgorithm};
 use support::sshd::{self, PASSWORD, Sshd, USER};

@@ -71,13 +71,20 @@ impl Story<'_> {
 
         tell("6. What a machine presents can be looked at without logging in, and trusted beforehand.");
         self.show(&["trust", "accept", "lamp-02", "--expect", &fingerprint("lamp-02")], 0).await?;
-        self.show(&["trust", "scan", "lamp-01", "lamp-02", "chart-room"], code::TRUST).await
+        self.show(&["trust", "scan", "lamp-01", "lamp-02", "chart-room"], code::TRUST).await?;
+
+        tell(
+            "7. Look after keys: put another one on a machine, with a login as proof, and see what is wrong with the ring.",
+        );
+        self.run_quietly(&["key", "new", "spare", "--plain", "--comment", "the spare one"]).await?;
+        self.show(&["key", "install", "spare", "lamp-01"], 0).await?;
+        self.show(&["key", "audit"], 1).await
     }
 
     /// The end: a machine whose key has changed.
     pub(crate) async fn changed_key(&self, relit: &Harbour) -> Result<(), Failure> {
         let Some(lit) = relit.machines().first() else { return Ok(()) };
-        tell("7. lamp-02 is set up anew behind our back, with another host key. Everything stops:");
+        tell("8. lamp-02 is set up anew behind our back, with another host key. Everything stops:");
         let name = lit.spec.name.as_str();
         self.run_quietly(&["machine", "remove", name]).await?;
         let address = format!("keeper@{}", lit.address);
@@ -96,7 +103,8 @@ impl Story<'_> {
     }
 
     async fn run_quietly(&self, words: &[&str]) -> Result<(), Failure> {
-        let status = self.command(words).arg("--quiet").status().await.map_err(broken)?;
+        let status =
+            self.command(words).arg("--quiet").stdout(Stdio::null()).status().await.map_err(broken)?;
         expect_status(words, status.code(), 0)
     }
 

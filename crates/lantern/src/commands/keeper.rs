@@ -28,6 +28,9 @@ use crate::terminal::prompt::{Answer, Terminal};
 /// Longest lifetime: what fits the protocol's seconds.
 const MAX_LIFETIME: i64 = 10 * 365 * 24 * 3600;
 
+/// Longest path of a socket, in bytes (unix(7)).
+const MAX_SOCKET_PATH: usize = 107;
+
 /// Commands of the keeper.
 #[derive(Debug, Subcommand)]
 pub(crate) enum KeeperCommand {
@@ -144,6 +147,14 @@ pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure
 /// Starts a copy of this program that goes on by itself, and waits until it says that it is ready.
 fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
     let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
+    let path = socket_path(home);
+    if path.as_os_str().len() > MAX_SOCKET_PATH {
+        return Err(failed(format!(
+            "{} is longer than the {MAX_SOCKET_PATH} bytes that a socket's path can have",
+            path.display()
+        ))
+        .hint("`--home` or LANTERN_HOME with a shorter path; a link to the folder will do"));
+    }
     if let Some(status) = client::status(home)? {
         return tell_started(home, status.pid, "runs already", json);
     }
@@ -267,7 +278,7 @@ fn status(home: &Home, json: bool) -> Result<(), Failure> {
             let left = held
                 .remaining
                 .map_or("until it stops".into(), |seconds| format!("{} left", in_words(seconds)));
-            let asks = if held.confirm { "asks" } else { "" };
+            let asks = if held.confirm { "asks" } else { "freely" };
             [
                 Cow::from(name(held)),
                 held.key.describe().into(),

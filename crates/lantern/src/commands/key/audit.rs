@@ -69,6 +69,12 @@ pub(super) struct Subject {
     pub(super) problems: Vec<Problem>,
 }
 
+impl Subject {
+    fn is_in_ring(&self) -> bool {
+        self.name != self.path.display().to_string()
+    }
+}
+
 pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
     let ring = KeyRing::new(home);
     let book = MachineBook::load(home)?;
@@ -276,8 +282,8 @@ fn look_into(path: &Path) -> Option<Subject> {
                 subject
                     .problems
                     .extend(protection_problem(sealed, &format!("lantern key import {file} --move")));
-                let rotate = format!("lantern key import {file} --move");
-                subject.problems.extend(sealed.public().and_then(|key| algorithm_problem(key, &rotate)));
+                let replace = "lantern key new NAME";
+                subject.problems.extend(sealed.public().and_then(|key| algorithm_problem(key, replace)));
                 if let Some(place) = public_place(path) {
                     subject.problems.push(misplaced(place, &file));
                 }
@@ -350,6 +356,9 @@ fn mark_duplicates(subjects: &mut [Subject]) {
         }
     }
     for same in places.into_values().filter(|same| same.len() > 1) {
+        // One copy stays, whatever is typed of what is said here: the one in the ring, else the first.
+        let kept = same.iter().copied().find(|at| subjects.get(*at).is_some_and(Subject::is_in_ring));
+        let kept = kept.or(same.first().copied());
         for &at in &same {
             let others: Vec<String> = same
                 .iter()
@@ -357,10 +366,10 @@ fn mark_duplicates(subjects: &mut [Subject]) {
                 .filter_map(|other| Some(subjects.get(*other)?.name.clone()))
                 .collect();
             let Some(subject) = subjects.get_mut(at) else { continue };
-            let in_ring = subject.name != subject.path.display().to_string();
-            let mend = match in_ring {
-                true => format!("lantern key show {}", subject.name),
-                false => format!("rm {}", quoted(&subject.path)),
+            let mend = match (subject.is_in_ring(), Some(at) == kept) {
+                (true, _) => format!("lantern key show {}", subject.name),
+                (false, true) => format!("lantern key import {} --move", quoted(&subject.path)),
+                (false, false) => format!("rm {}", quoted(&subject.path)),
             };
             subject.problems.push(Problem {
                 level: Level::Minor,

@@ -23,13 +23,18 @@ pub(super) fn print(subjects: &[Subject], looked_at: usize, json: bool) -> Resul
     for subject in subjects {
         let key = subject.key.as_ref().map(|key| format!("  {} {}", key.describe(), key.fingerprint()));
         text.push_str(&format!("{bold}{}{plain}{}\n", subject.name, key.unwrap_or_default()));
+        // What one command mends stands together, above it.
+        let mut mends: Vec<&str> = Vec::new();
         for problem in &subject.problems {
-            text.push_str(&format!(
-                "  {} {}\n      → {}\n",
-                mark(problem.level),
-                problem.detail,
-                problem.mend
-            ));
+            if !mends.contains(&problem.mend.as_str()) {
+                mends.push(&problem.mend);
+            }
+        }
+        for mend in mends {
+            for problem in subject.problems.iter().filter(|problem| problem.mend == mend) {
+                text.push_str(&format!("  {} {}\n", mark(problem.level), problem.detail));
+            }
+            text.push_str(&format!("      → {mend}\n"));
         }
         text.push('\n');
     }

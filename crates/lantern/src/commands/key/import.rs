@@ -74,7 +74,7 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
     let passphrase = match opened.passphrase {
         Some(passphrase) => Some(passphrase),
         None => {
-            let what = format!("the key {name}, which has none");
+            let what = format!("the key {name}, which has none yet");
             passphrase::choose_new(&what, args.plain, args.new_passphrase_fd, "--new-passphrase-fd")?
         }
     };

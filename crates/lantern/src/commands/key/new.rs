@@ -49,7 +49,7 @@ pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Fail
     if ring.private_path(&args.name).exists() {
         return Err(BookError::Exists { what: "key", name: args.name.clone() }.into());
     }
-    let what = format!("the new key {}", args.name);
+    let what = format!("the key {}", args.name);
     let passphrase = passphrase::choose_new(&what, args.plain, args.passphrase_fd, "--passphrase-fd")?;
     let comment = args.comment.clone().unwrap_or_else(default_comment);
     if matches!(args.algorithm, KeyAlgorithm::Rsa(_)) {
