@@ -12,6 +12,7 @@ mod dial;
 mod error;
 mod link;
 mod login;
+mod login_trust;
 mod own_keys;
 mod probe;
 mod pump;

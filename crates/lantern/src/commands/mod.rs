@@ -4,6 +4,7 @@ pub(crate) mod completions;
 pub(crate) mod demo;
 mod demo_story;
 pub(crate) mod keeper;
+mod keeper_status;
 mod keeper_unit;
 pub(crate) mod key;
 pub(crate) mod machine;

@@ -5,17 +5,16 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use jiff::Timestamp;
-use lantern_book::{BookError, Home, KeyRing, MachineBook, RingEntry, read_key_file};
-use lantern_keys::container::{Found, MAX_FILE_LEN, Sealed, read};
-use lantern_keys::{KeyError, PublicKey, fingerprint::Fingerprint};
+use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
+use lantern_keys::container::Sealed;
+use lantern_keys::{PublicKey, fingerprint::Fingerprint};
 
+use super::audit_files::{list_files, look_at};
 use super::audit_report;
-use crate::failure::{Failure, chain, code};
+use crate::failure::{Failure, chain};
 
 /// Exit status when something was found.
 const FOUND: u8 = 1;
-/// Most files looked at below `--path`: a folder of a million is not a folder of keys.
-const MAX_FILES: usize = 200_000;
 
 /// Arguments of `key audit`.
 #[derive(Debug, Args)]
@@ -113,7 +112,7 @@ pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failu
     Ok(if subjects.is_empty() { 0 } else { FOUND })
 }
 
-fn broken(detail: String, mend: String) -> Problem {
+pub(super) fn broken(detail: String, mend: String) -> Problem {
     Problem { level: Level::Serious, kind: "broken", short: "broken", detail, mend }
 }
 
@@ -130,7 +129,7 @@ pub(super) fn problems_of_entry(entry: &RingEntry) -> Vec<Problem> {
     problems
 }
 
-fn exposed(mode: u32, mend: String) -> Problem {
+pub(super) fn exposed(mode: u32, mend: String) -> Problem {
     Problem {
         level: Level::Serious,
         kind: "exposed",
@@ -140,7 +139,7 @@ fn exposed(mode: u32, mend: String) -> Problem {
     }
 }
 
-fn protection_problem(sealed: &Sealed, mend: &str) -> Option<Problem> {
+pub(super) fn protection_problem(sealed: &Sealed, mend: &str) -> Option<Problem> {
     if !sealed.is_protected() {
         return Some(Problem {
             level: Level::Serious,
@@ -162,7 +161,7 @@ fn protection_problem(sealed: &Sealed, mend: &str) -> Option<Problem> {
     })
 }
 
-fn algorithm_problem(key: &PublicKey, mend: &str) -> Option<Problem> {
+pub(super) fn algorithm_problem(key: &PublicKey, mend: &str) -> Option<Problem> {
     let PublicKey::Rsa { n, .. } = key else { return None };
     // Below 2048 is not read at all; NIST SP 800-57 lets 2048 end with the year 2030.
     (n.len() * 8 < 3072).then(|| Problem {
@@ -207,146 +206,6 @@ fn problems_of_use(entry: &RingEntry, book: &MachineBook, oldest: Timestamp, max
     problems
 }
 
-/// Every file below a folder, or the file itself; links are not followed.
-fn list_files(path: &Path, files: &mut Vec<PathBuf>) -> Result<(), Failure> {
-    let failed = |path: &Path, error: std::io::Error| {
-        Failure::new(code::LOCAL, format!("cannot look through {}: {error}", path.display()))
-    };
-    let top = std::fs::metadata(path).map_err(|error| failed(path, error))?;
-    if top.is_file() {
-        files.push(path.to_owned());
-        return Ok(());
-    }
-    let mut folders = vec![path.to_owned()];
-    while let Some(folder) = folders.pop() {
-        let entries = match std::fs::read_dir(&folder) {
-            Ok(entries) => entries,
-            Err(error) if folder == path => return Err(failed(path, error)),
-            Err(error) => {
-                crate::output::warn(&format!("skipped {}: {error}", folder.display()));
-                continue;
-            }
-        };
-        for entry in entries.filter_map(Result::ok) {
-            match entry.file_type() {
-                Ok(kind) if kind.is_dir() => folders.push(entry.path()),
-                Ok(kind) if kind.is_file() => files.push(entry.path()),
-                _ => {}
-            }
-            if files.len() > MAX_FILES {
-                return Err(Failure::new(
-                    code::LOCAL,
-                    format!("{} has more than {MAX_FILES} files below it", path.display()),
-                ));
-            }
-        }
-    }
-    files.sort();
-    Ok(())
-}
-
-/// Looks into files, on every processor: checking an RSA key takes a millisecond.
-fn look_at(files: &[PathBuf]) -> Vec<Subject> {
-    let workers = std::thread::available_parallelism().map_or(1, usize::from);
-    let share = files.len().div_ceil(workers).max(1);
-    std::thread::scope(|scope| {
-        let look = |files: &'_ [PathBuf]| files.iter().filter_map(|file| look_into(file)).collect::<Vec<_>>();
-        let running: Vec<_> = files.chunks(share).map(|files| scope.spawn(move || look(files))).collect();
-        running.into_iter().flat_map(|worker| worker.join().unwrap_or_default()).collect()
-    })
-}
-
-/// What a file outside of the ring has to do with keys; nothing when it is something else.
-fn look_into(path: &Path) -> Option<Subject> {
-    let name = path.display().to_string();
-    if std::fs::metadata(path).ok()?.len() > MAX_FILE_LEN as u64 {
-        return None;
-    }
-    let (content, mode) = match read_key_file(path) {
-        Ok(read) => read,
-        Err(error) => {
-            let problems = vec![unreadable(&error)];
-            return Some(Subject { name, path: path.to_owned(), key: None, problems });
-        }
-    };
-    let found = read(&content).ok()?;
-    let mut subject = Subject { name, path: path.to_owned(), key: None, problems: Vec::new() };
-    let file = quoted(path);
-    for found in &found {
-        match found {
-            Ok(Found::Private(sealed)) => {
-                subject.key = subject.key.or(sealed.public().cloned());
-                if mode & 0o077 != 0 && !subject.problems.iter().any(|problem| problem.kind == "exposed") {
-                    subject.problems.push(exposed(mode, format!("chmod 600 {file}")));
-                }
-                subject
-                    .problems
-                    .extend(protection_problem(sealed, &format!("lantern key import {file} --move")));
-                let replace = "lantern key new NAME";
-                subject.problems.extend(sealed.public().and_then(|key| algorithm_problem(key, replace)));
-                if let Some(place) = public_place(path) {
-                    subject.problems.push(misplaced(place, &file));
-                }
-            }
-            // A key that we refuse, by its algorithm or its size; what is broken and no key is none of our business.
-            Err(error @ KeyError::Unsupported { .. }) => subject.problems.push(Problem {
-                level: Level::Serious,
-                kind: "weak-algorithm",
-                short: "weak algorithm",
-                detail: error.to_string(),
-                mend: "lantern key new NAME".into(),
-            }),
-            Err(error @ (KeyError::Inconsistent(_) | KeyError::Malformed(_))) if is_armoured(&content) => {
-                subject.problems.push(broken(error.to_string(), format!("rm {file}")));
-            }
-            Ok(Found::Other(other)) if other.what.contains("DSA private") => subject.problems.push(Problem {
-                level: Level::Serious,
-                kind: "weak-algorithm",
-                short: "weak algorithm",
-                detail: format!("it is {}; {}", other.what, other.why),
-                mend: "lantern key new NAME".into(),
-            }),
-            _ => {}
-        }
-    }
-    // A healthy file is kept for comparing with the others.
-    (subject.key.is_some() || !subject.problems.is_empty()).then_some(subject)
-}
-
-fn unreadable(error: &BookError) -> Problem {
-    Problem {
-        level: Level::Minor,
-        kind: "unreadable",
-        short: "unreadable",
-        detail: chain(error),
-        mend: "look at it as its owner".into(),
-    }
-}
-
-fn misplaced(place: &str, file: &str) -> Problem {
-    Problem {
-        level: Level::Serious,
-        kind: "misplaced",
-        short: "private where public belongs",
-        detail: format!("a private key stands in {place}"),
-        mend: format!("lantern key import {file} --move"),
-    }
-}
-
-/// Whether a path is one from which public halves are handed out, in words.
-fn public_place(path: &Path) -> Option<&'static str> {
-    let name = path.file_name()?.to_str()?;
-    if name.ends_with(".pub") {
-        return Some("a file whose name says that it is public");
-    }
-    name.starts_with("authorized_keys").then_some("a list of the keys that may log in")
-}
-
-fn is_armoured(content: &[u8]) -> bool {
-    let private = b"PRIVATE KEY-----";
-    content.windows(private.len()).any(|window| window == private)
-}
-
 /// The same key in two places has to be changed in two places.
 fn mark_duplicates(subjects: &mut [Subject]) {
     let mut places: HashMap<Fingerprint, Vec<usize>> = HashMap::new();
@@ -383,7 +242,7 @@ fn mark_duplicates(subjects: &mut [Subject]) {
 }
 
 /// A path as it can be typed.
-fn quoted(path: &Path) -> String {
+pub(super) fn quoted(path: &Path) -> String {
     let text = path.display().to_string();
     let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+".contains(c);
     match text.chars().all(plain) {

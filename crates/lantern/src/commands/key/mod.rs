@@ -1,6 +1,7 @@
 //! `lantern key`: the key ring. One file each command.
 
 mod audit;
+mod audit_files;
 mod audit_report;
 mod change;
 mod convert;
