@@ -10,6 +10,7 @@ work=$(mktemp -d)
 export DISPLAY=:77
 Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
 server=$!
+until xdotool getmouselocation >/dev/null 2>&1; do sleep 0.1; done
 demo=
 trap 'kill $demo $server 2>/dev/null; wait 2>/dev/null; rm -rf "$work"' EXIT
 
@@ -68,7 +69,8 @@ lantern key install pier lamp-01 --passphrase-fd 3 --quiet 3<<<'twelve green lam
 picture keys "$show; show lantern key list; show lantern key import $work/downloads/console.pem --name console --plain; show lantern key convert pier --public --to rfc4716; show lantern key convert old-beacon --to pkcs8-pem --out $work/old-beacon.pem; show lantern key rotate harbour --plan"
 lantern key remove console --yes --quiet
 picture key-show "$show; show lantern key show pier"
-picture key-audit "cd $work; $show; show lantern key audit --path downloads"
+# What is in the ring is in the picture before; here is the folder.
+picture key-audit "cd $work; $show; show lantern --home $work/empty key audit --path downloads"
 lantern keeper start --quiet
 lantern keeper add pier --lifetime 8h --passphrase-fd 3 --quiet 3<<<'twelve green lamps'
 lantern keeper add harbour --quiet

@@ -238,6 +238,20 @@ fn help_has_examples_everywhere_and_completions_and_manual_are_made() {
         &["--help"][..],
         &["key", "new", "--help"],
         &["key", "show", "--help"],
+        &["key", "import", "--help"],
+        &["key", "convert", "--help"],
+        &["key", "passphrase", "--help"],
+        &["key", "rename", "--help"],
+        &["key", "comment", "--help"],
+        &["key", "remove", "--help"],
+        &["key", "install", "--help"],
+        &["key", "withdraw", "--help"],
+        &["key", "rotate", "--help"],
+        &["key", "audit", "--help"],
+        &["keeper", "start", "--help"],
+        &["keeper", "add", "--help"],
+        &["keeper", "forget", "--help"],
+        &["keeper", "unit", "--help"],
         &["machine", "add", "--help"],
         &["machine", "list", "--help"],
         &["trust", "scan", "--help"],
@@ -251,6 +265,10 @@ fn help_has_examples_everywhere_and_completions_and_manual_are_made() {
         let help = desk.lantern(words).expect(0);
         assert!(help.text().contains("Examples:") && help.text().contains("lantern "), "{words:?}");
         assert!(help.text().lines().all(|line| line.chars().count() <= 110), "{words:?}: {}", help.text());
+        // A line that was wrapped leaves a stump: whoever wrote it did not look at the help.
+        let after = help.text().split("Examples:").nth(1).unwrap_or_default().to_owned();
+        let stump = |line: &&str| !line.is_empty() && !line.contains(' ') && !line.ends_with(['.', ';', ':']);
+        assert_eq!(after.lines().find(stump), None, "{words:?}");
     }
     for shell in ["bash", "zsh", "fish"] {
         assert!(desk.lantern(&["completions", shell]).expect(0).text().contains("lantern"));

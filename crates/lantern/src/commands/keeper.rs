@@ -60,9 +60,9 @@ pub(crate) enum KeeperCommand {
   lantern keeper start --confirm-with /usr/local/bin/ask-yes
   lantern keeper start --foreground            for a service manager
 
-It holds keys in memory that is not swapped out, in a process that leaves no core file and that others cannot
-look into, and listens on keeper.sock in the home, which only you can open. Every login asks it first. Other
-programs find it with SSH_AUTH_SOCK set to that path.")]
+It holds keys in memory that is not swapped out, in a process that leaves no core file and
+that others cannot look into, and listens on keeper.sock in the home, which only you can
+open. Every login asks it first. Other programs find it with SSH_AUTH_SOCK set to that path.")]
 pub(crate) struct StartArgs {
     /// Ask with this program: it gets the question as its argument and says yes with exit status 0
     #[arg(long, value_name = "PROGRAM")]
@@ -77,7 +77,7 @@ pub(crate) struct StartArgs {
 #[command(after_help = "Examples:
   lantern keeper add harbour
   lantern keeper add harbour --lifetime 8h
-  lantern keeper add pier --confirm            each use wants a yes (see keeper start --confirm-with)")]
+  lantern keeper add pier --confirm        each use wants a yes (see keeper start --confirm-with)")]
 pub(crate) struct AddArgs {
     /// Names in the ring, or key files
     #[arg(required = true, value_name = "KEY")]

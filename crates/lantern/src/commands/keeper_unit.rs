@@ -16,7 +16,7 @@ const FILE: &str = "brass-lantern-keeper.service";
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern keeper unit                  prints it
-  lantern keeper unit --install        writes it to systemd/user in the configuration folder, and says what to type
+  lantern keeper unit --install  writes it where systemd looks, and says what to type
 
 For systemd. Other service managers run `lantern keeper start --foreground`.")]
 pub(crate) struct UnitArgs {

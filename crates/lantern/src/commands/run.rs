@@ -31,9 +31,9 @@ const GRACE: Duration = Duration::from_secs(2);
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
 
-The words after -- are joined with spaces and handed to the shell of the user on the machine. Its
-exit status is passed on; a signal that ended it becomes 128 and its number. Ctrl-C sends it the signal
-INT; a second one ends lantern (exit code 252).")]
+The words after -- are joined with spaces and handed to the shell of the user on the
+machine. Its exit status is passed on; a signal that ended it becomes 128 and its number.
+Ctrl-C sends it the signal INT; a second one ends lantern (exit code 252).")]
 pub(crate) struct RunArgs {
     /// A machine: a name in the book, or user@address:port
     machine: String,

@@ -34,9 +34,9 @@ const LANGUAGE: [&str; 3] = ["LANG", "LC_ALL", "LC_CTYPE"];
   lantern shell lamp-01
   lantern shell keeper@192.0.2.7:2222
 
-When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e ends it,
-z suspends lantern, s shows the session's state. Fewer strokes go to the machine like any other key;
---no-escape switches it off.
+When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e
+ends it, z suspends lantern, s shows the session's state. Fewer strokes go to the machine
+like any other key; --no-escape switches it off.
 
 The exit status is that of the remote shell.")]
 pub(crate) struct ShellArgs {

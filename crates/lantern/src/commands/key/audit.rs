@@ -23,9 +23,10 @@ const FOUND: u8 = 1;
   lantern key audit --path ~/Downloads         and every key below this folder
   lantern key audit --max-age 180 --json       for a script
 
-Looks for keys without a passphrase or with one that is quickly searched, weak algorithms and sizes,
-permissions that let others read, private keys where public ones belong, duplicates, age, and keys that no
-machine uses. Exit status 0 when nothing was found, 1 when something was.")]
+Looks for keys without a passphrase or with one that is quickly searched, weak algorithms
+and sizes, permissions that let others read, private keys where public ones belong,
+duplicates, age, and keys that no machine uses. Exit status 0 when nothing was found, 1 when
+something was.")]
 pub(crate) struct AuditArgs {
     /// Look through this folder as well; may be given several times
     #[arg(long = "path", value_name = "DIR")]

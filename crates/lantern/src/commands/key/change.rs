@@ -45,8 +45,8 @@ pub(crate) struct RenameArgs {
 #[command(after_help = "Examples:
   lantern key comment harbour 'keeper@chart-room, second floor'
 
-Comments stand in the public half and, behind the passphrase, in the private one. Those that machines
-have already stay as they are.")]
+Comments stand in the public half and, behind the passphrase, in the private one. Those that
+machines have already stay as they are.")]
 pub(crate) struct CommentArgs {
     /// A name in the ring
     name: String,

@@ -21,13 +21,14 @@ use crate::passphrase::{self, OpenArgs};
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern key convert console.pem --to openssh-key-v1 --out lamp-01.key
-  lantern key convert harbour --to pkcs8-pem --out harbour.pem      for a library that wants PKCS#8
+  lantern key convert harbour --to pkcs8-pem --out harbour.pem    for a library that wants PKCS#8
   lantern key convert harbour --public --to rfc4716                 the public half, printed
   lantern key convert old.pem --to pkcs8-der --out new.der --new-passphrase
 
-Private containers: openssh-key-v1, pkcs8-pem, pkcs8-der, pkcs1-pem and pkcs1-der (RSA), sec1-pem and
-sec1-der (ECDSA). Public ones: line, rfc4716, spki-pem, spki-der, pkcs1-public-pem (RSA), jwk.
-The passphrase stays the same unless told otherwise. No file is written over without --replace.")]
+Private containers: openssh-key-v1, pkcs8-pem, pkcs8-der, pkcs1-pem and pkcs1-der (RSA),
+sec1-pem and sec1-der (ECDSA). Public ones: line, rfc4716, spki-pem, spki-der, pkcs1-public-
+pem (RSA), jwk. The passphrase stays the same unless told otherwise. No file is written over
+without --replace.")]
 pub(crate) struct ConvertArgs {
     /// A name in the ring, a file in any container, or - for standard input
     key: String,

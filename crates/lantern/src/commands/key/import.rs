@@ -20,11 +20,12 @@ use crate::terminal::prompt::{Answer, Terminal};
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern key import ~/Downloads/lamp-01.pem            asks for a name and a passphrase
-  lantern key import lamp-01.pem --name lamp-01 --move  and the file it came in is gone afterwards
+  lantern key import lamp-01.pem --name lamp-01 --move  and its file is gone afterwards
   lantern key import - --name tide-gauge < pasted.txt
 
-What the file is shows by its content; its name does not matter. The copy in the ring has mode 0600 and,
-unless --plain says no, a passphrase. Warns when others could read the original.")]
+What the file is shows by its content; its name does not matter. The copy in the ring has
+mode 0600 and, unless --plain says no, a passphrase. Warns when others could read the
+original.")]
 pub(crate) struct ImportArgs {
     /// The file, in any container; - for standard input
     file: String,

@@ -17,11 +17,12 @@ use crate::target::{ConnectArgs, Target};
 #[command(after_help = "Examples:
   lantern key install harbour lamp-01                     by password the first time
   lantern key install harbour keeper@192.0.2.7 --use
-  lantern key install robot lamp-01 --limit-from 192.0.2.0/24 --limit-command 'uptime' --no-forwarding
+  lantern key install robot lamp-01 --limit-from 192.0.2.0/24 --limit-command uptime
   lantern key install visitor lamp-01 --expires 2027-01-31
 
-Only the public half travels. What the machine's list has already stays as it was; the list and its folder
-are closed to others. Done again, it changes nothing. At the end a login with the key proves that it works.")]
+Only the public half travels. What the machine's list has already stays as it was; the list
+and its folder are closed to others. Done again, it changes nothing. At the end a login with
+the key proves that it works.")]
 pub(crate) struct InstallArgs {
     /// A name in the ring
     name: String,

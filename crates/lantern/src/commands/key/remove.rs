@@ -16,7 +16,8 @@ use crate::terminal::prompt::{Answer, Terminal};
   lantern key remove old-beacon --plan      only says it
   lantern key remove old-beacon --yes       does it without asking
 
-Nothing is kept behind. Lines with its public half stay on machines: `lantern key withdraw` takes them out.")]
+Nothing is kept behind. Lines with its public half stay on machines: `lantern key withdraw`
+takes them out.")]
 pub(crate) struct RemoveArgs {
     /// A name in the ring
     name: String,

@@ -25,11 +25,12 @@ use crate::target::{ConnectArgs, ConnectFailure, Target};
 #[command(after_help = "Examples:
   lantern key rotate harbour --plan           says what would be done where
   lantern key rotate harbour                  every machine that has or names it
-  lantern key rotate harbour lamp-01 lamp-02  these first; the same command goes on with others later
+  lantern key rotate harbour lamp-01 lamp-02  these first, others later
 
-Machine by machine: the new key is installed over a login with the old one, proven by a login, the machine in the
-book offers it from then on, and the old one is taken out. The old key stays in the ring until you remove
-it. Stopped or failed anywhere, the same command goes on there. The new key gets the passphrase of the old.")]
+Machine by machine: the new key is installed over a login with the old one, proven by a
+login, the machine in the book offers it from then on, and the old one is taken out. The old
+key stays in the ring until you remove it. Stopped or failed anywhere, the same command goes
+on there. The new key gets the passphrase of the old.")]
 pub(crate) struct RotateArgs {
     /// A name in the ring: the key to be replaced
     name: String,

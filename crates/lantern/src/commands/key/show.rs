@@ -17,8 +17,8 @@ use crate::output;
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern key show harbour
-  lantern key show harbour --line                 the public half in one line, to paste into a console
-  lantern key show /etc/ssh/ssh_host_ed25519_key.pub    a machine's host key, to compare at first contact
+  lantern key show harbour --line            the public half in one line, to paste into a console
+  lantern key show /etc/ssh/ssh_host_ed25519_key.pub  a host key, to compare at first contact
   lantern key show host.pub --sshfp lamp-01.example.    its record for a zone file (RFC 4255)")]
 pub(crate) struct ShowArgs {
     /// A name in the ring, a file, or - for standard input

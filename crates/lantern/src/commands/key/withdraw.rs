@@ -14,10 +14,11 @@ use crate::target::{ConnectArgs, ConnectFailure, Target};
 /// Arguments of `key withdraw`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern key withdraw old-beacon lamp-01                 logs in with another key or the password
+  lantern key withdraw old-beacon lamp-01                logs in with another key or the password
   lantern key withdraw old-beacon lamp-01 --key harbour   with this one
 
-It logs in without the key first: that proves another way in, and without one nothing is taken out.")]
+It logs in without the key first: that proves another way in, and without one nothing is
+taken out.")]
 pub(crate) struct WithdrawArgs {
     /// A name in the ring
     name: String,
