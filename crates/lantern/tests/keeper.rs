@@ -129,7 +129,7 @@ fn it_is_closed_to_others_and_survives_those_who_break_the_protocol() {
     let socket = kept.desk.home().join("keeper.sock");
     assert_eq!(fs::metadata(&socket).unwrap().permissions().mode() & 0o777, 0o600);
     let pid = kept.status()["pid"].as_u64().unwrap();
-    // Not dumpable: the kernel gives such a process's files in /proc to root.
+    // No core file, and memory that is not swapped out.
     let limits = fs::read_to_string(format!("/proc/{pid}/limits")).unwrap();
     let core = limits.lines().find(|line| line.starts_with("Max core file size")).unwrap();
     assert!(core.split_whitespace().nth(4) == Some("0"), "{core}");

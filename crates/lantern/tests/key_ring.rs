@@ -168,6 +168,23 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
     // Public halves need no passphrase, and go to standard output.
     let text = convert(&["harbour", "--public", "--to", "rfc4716"]).expect(0);
     assert!(text.text().contains("Comment: \"keeper@pier\""), "{}", text.text());
+    // Options of a line come along where there is a place for them, and are said where there is none.
+    let line = desk.lantern(&["key", "show", "harbour", "--line"]).expect(0);
+    fs::write(desk.folder.path().join("line.pub"), format!("restrict,command=\"a b\" {}", line.text()))
+        .unwrap();
+    let text = convert(&["line.pub", "--public"]).expect(0);
+    assert_eq!(text.text(), format!("restrict,command=\"a b\" {}", line.text()));
+    let said = convert(&["line.pub", "--public", "--to", "jwk"]).expect(0).err;
+    assert!(said.contains("no place for options: `restrict,command=\"a b\"`"), "{said}");
+    let ring_file = desk.home().join("keys/harbour.key");
+    let ring_file = ring_file.to_str().unwrap();
+    assert!(convert(&[ring_file, "--public"]).expect(0).err.contains("comment is behind the passphrase"));
+    assert!(
+        convert(&[ring_file, "--public", "--passphrase-fd", "3"])
+            .expect(0)
+            .text()
+            .ends_with(" keeper@pier\n")
+    );
     let said = convert(&["harbour", "--to", "pkcs8-pem"]).expect(240).err;
     assert!(said.contains("--out"), "{said}");
     let said = desk.with_secrets(

@@ -6,7 +6,8 @@ use clap::Args;
 use lantern_book::{KeyRing, export_private, write_new};
 use lantern_keys::container::encrypted_pkcs8::{Cipher, Derivation, Prf};
 use lantern_keys::container::{
-    Found, OpensshCipher, PrivateContainer, Protect, PublicContainer, Sealed, write_private, write_public,
+    Found, OpensshCipher, PrivateContainer, Protect, PublicContainer, PublicFile, Sealed, write_private,
+    write_public,
 };
 use lantern_keys::{PrivateKey, PublicKey, SecretString, SystemRandom};
 use serde_json::json;
@@ -109,11 +110,21 @@ fn to_public(
     container: PublicContainer,
     json: bool,
 ) -> Result<(), Failure> {
-    let (key, comment) = public_half(args, source)?;
-    let content = write_public(&key, &comment, container)
+    let PublicFile { key, comment, options, .. } = public_half(args, source)?;
+    let mut content = write_public(&key, &comment, container)
         .map_err(|error| Failure::new(code::USAGE, error.to_string()))?;
     if !comment.is_empty() && !container.keeps_comment() {
         say_comment_lost(&comment, container.name());
+    }
+    match container {
+        _ if options.is_empty() => {}
+        PublicContainer::Line => {
+            content.splice(0..0, format!("{options} ").into_bytes());
+        }
+        _ => output::warn(&format!(
+            "{} has no place for options: `{options}` is not in the new file.",
+            container.name()
+        )),
     }
     let out = args.out.as_deref().unwrap_or(Path::new("-"));
     if out == Path::new("-") {
@@ -124,13 +135,19 @@ fn to_public(
 }
 
 /// The public half: without the passphrase where the container shows it.
-fn public_half(args: &ConvertArgs, source: &KeySource) -> Result<(PublicKey, String), Failure> {
+fn public_half(args: &ConvertArgs, source: &KeySource) -> Result<PublicFile, Failure> {
+    let public = |key: PublicKey, comment: String| PublicFile {
+        key,
+        comment,
+        options: String::new(),
+        container: PublicContainer::Line,
+    };
     let file = match source {
-        KeySource::Ring(entry) => return Ok((entry.public.clone(), entry.comment.clone())),
+        KeySource::Ring(entry) => return Ok(public(entry.public.clone(), entry.comment.clone())),
         KeySource::File(file) => file,
     };
     let mut publics = file.found.iter().filter_map(|found| match found {
-        Ok(Found::Public(public)) => Some((public.key.clone(), public.comment.clone())),
+        Ok(Found::Public(public)) => Some(public.clone()),
         _ => None,
     });
     let has_private = file.found.iter().any(|found| matches!(found, Ok(Found::Private(_))));
@@ -141,11 +158,14 @@ fn public_half(args: &ConvertArgs, source: &KeySource) -> Result<(PublicKey, Str
     }
     let sealed = file.private(args.pick.filter(|_| file.found.len() > 1))?;
     match sealed.publics() {
-        // The comment is within, but that is no reason to ask for a passphrase.
-        [one] if sealed.is_protected() => Ok((one.clone(), String::new())),
+        // The comment is within, but that is no reason to ask for a passphrase that was not handed over.
+        [one] if sealed.is_protected() && args.open.passphrase_fd.is_none() => {
+            output::say("Its comment is behind the passphrase; with `--passphrase-fd N` it comes along.");
+            Ok(public(one.clone(), String::new()))
+        }
         _ => {
             let (key, _) = private_half(args, source, sealed)?;
-            Ok((key.public().clone(), key.comment().to_owned()))
+            Ok(public(key.public().clone(), key.comment().to_owned()))
         }
     }
 }
