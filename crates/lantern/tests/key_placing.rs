@@ -138,6 +138,29 @@ fn a_rotation_goes_through_all_machines_with_one_passphrase() {
 }
 
 #[test]
+fn a_rotation_keeps_the_limits_that_stand_on_the_machine_and_says_what_is_left() {
+    let (desk, [lit, other]) = desk_and_machines();
+    desk.lantern(&["machine", "add", "third", "192.0.2.9", "--key", "first"]).expect(0);
+    // Limited by another hand: this desk's ring knows nothing of it.
+    let elsewhere = Desk::new();
+    std::fs::create_dir_all(elsewhere.home().join("keys")).unwrap();
+    for name in ["keys/first.key", "keys/first.pub", "trust.toml", "machines.toml"] {
+        std::fs::copy(desk.home().join(name), elsewhere.home().join(name)).unwrap();
+    }
+    elsewhere
+        .lantern(&["key", "install", "first", "lamp-01", "--no-forwarding", "--expires", "2031-05-01"])
+        .expect(0);
+    let options = || login_list::keys(&lit.lit.logins("keeper"))[0].options.clone();
+    let before = options();
+    assert!(before.contains("no-port-forwarding"), "{before}");
+    let err = desk.lantern(&["key", "rotate", "first", "lamp-01", "lamp-02"]).expect(0).err;
+    assert_eq!((logins(&desk, &lit, &["first", "first-2"]), options()), (vec!["first-2".to_owned()], before));
+    assert!(login_list::keys(&other.lit.logins("keeper"))[0].options.is_empty());
+    // A machine in the book still names it: nothing says that it can go.
+    assert!(!err.contains("lantern key remove"), "{err}");
+}
+
+#[test]
 fn a_rotation_that_fails_on_one_machine_goes_on_later() {
     let (desk, [first, second]) = desk_and_machines();
     let (name, address) = (second.name.clone(), second.address);

@@ -86,6 +86,14 @@ fn what_cannot_be_imported_is_told_as_what_it_is() {
             desk.without_terminal(&["key", "import", name, "--name", "new", "--plain"]).expect(code).err;
         assert!(err.contains(told), "{name}: {err}");
     }
+    // One of several is taken; the file stays with the others in it, whatever was asked.
+    console_file(&desk, "one.pem", KeyAlgorithm::Ed25519);
+    let one = fs::read(desk.folder.path().join("one.pem")).unwrap();
+    file("mixed.pem", &[&key[..], &one[..]].concat());
+    let words = ["key", "import", "mixed.pem", "--name", "picked", "--plain", "--pick", "2", "--move"];
+    let err = desk.lantern(&words).expect(0).err;
+    assert!(err.contains("more than this key, so it was not removed"), "{err}");
+    assert!(desk.folder.path().join("mixed.pem").exists());
     let err = desk.without_terminal(&["key", "import", "two.pem", "--name", "new"]).expect(240).err;
     assert!(err.contains("--pick"), "{err}");
     console_file(&desk, "plain.pem", KeyAlgorithm::Ed25519);

@@ -298,6 +298,16 @@ fn a_key_is_installed_rotated_and_withdrawn() {
         desk.lantern(&["run", "lamp-01", "--key", "robot", "--", "id"]).expect(0).text(),
         "only this\n"
     );
+    // Rotated over another key, it stays limited; over itself nothing can be changed, and that is said.
+    let err = desk.lantern(&["key", "rotate", "robot", "lamp-01"]).err;
+    assert!(err.contains("limited to one"), "{err}");
+    desk.lantern(&["key", "rotate", "robot", "lamp-01", "--key", "harbour"]).expect(0);
+    assert_eq!(
+        desk.lantern(&["run", "lamp-01", "--key", "robot-2", "--", "id"]).expect(0).text(),
+        "only this\n"
+    );
+    desk.lantern(&["run", "lamp-01", "--key", "robot", "--no-questions", "--", "id"]).expect(249);
+    desk.lantern(&["key", "withdraw", "robot-2", "lamp-01"]).expect(0);
     let err =
         desk.lantern(&["key", "install", "robot", "lamp-01", "--limit-from", "192.0.2.0/24"]).expect(249).err;
     assert!(err.contains("the machine does not let it in"), "{err}");

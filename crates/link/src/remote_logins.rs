@@ -6,9 +6,13 @@
 use crate::capture::{MAX_CAPTURED, capture};
 use crate::{Link, LinkError};
 
-/// Prints the list; nothing when there is none.
-pub const READ_COMMAND: &str =
-    "sh -c 'cd || exit 91; f=.ssh/authorized_keys; if test -e $f; then cat $f; fi'";
+/// What [`READ_COMMAND`] prints first. A login that is limited to another command prints something else, which must never
+/// be taken for the list.
+pub const LIST_FOLLOWS: &[u8] = b"the list of logins follows\n";
+
+/// Prints [`LIST_FOLLOWS`] and the list; nothing more when there is none.
+pub const READ_COMMAND: &str = "sh -c 'cd || exit 91; f=.ssh/authorized_keys; echo the list of logins follows; \
+if test -e $f; then cat $f; fi'";
 
 /// Replaces the list. Standard input has a line with the length that the old list has and the length of the new one, in
 /// bytes, and then the new one. The folder and the list end up closed to others; a link to a list elsewhere is followed; a list that
@@ -35,6 +39,11 @@ pub enum LoginsError {
         /// What it said.
         err: String,
     },
+    /// Something else ran: the login is limited to a command.
+    #[error(
+        "the machine ran another command than ours: this login is limited to one, and cannot change the list"
+    )]
+    OtherCommand,
     /// The list is longer than any list of logins.
     #[error("the list of keys on the machine is longer than a megabyte")]
     TooLong,
@@ -64,7 +73,7 @@ pub async fn read(link: &mut Link) -> Result<Vec<u8>, LoginsError> {
     if captured.out.len() >= MAX_CAPTURED {
         return Err(LoginsError::TooLong);
     }
-    Ok(captured.out)
+    captured.out.strip_prefix(LIST_FOLLOWS).map(<[u8]>::to_vec).ok_or(LoginsError::OtherCommand)
 }
 
 /// Replaces the list that was read as `old`, and reads it back.

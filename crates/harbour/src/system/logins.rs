@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use lantern_keys::{PublicKey, login_list, public_line};
-use lantern_link::remote_logins::{READ_COMMAND, WRITE_COMMAND};
+use lantern_link::remote_logins::{LIST_FOLLOWS, READ_COMMAND, WRITE_COMMAND};
 
 use super::{Exit, Program, ProgramIo, Progress};
 use crate::UserSpec;
@@ -58,6 +58,7 @@ struct ReadList;
 
 impl Program for ReadList {
     fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        io.out.extend_from_slice(LIST_FOLLOWS);
         io.out.extend_from_slice(&io.surroundings.logins.read(&io.surroundings.user));
         Progress::Ended(Exit::Status(0))
     }

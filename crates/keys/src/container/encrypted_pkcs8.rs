@@ -83,9 +83,9 @@ impl Sealed {
         let parameters =
             algorithm.parameters_any().and_then(|any| Ok(Parameters::try_from(any)?)).map_err(|_| {
                 KeyError::Unsupported {
-                    what: "setting of PBES2",
-                    met: "met".into(),
-                    why: "we read PBKDF2 or scrypt with AES or triple DES in CBC mode",
+                    what: "PBES2 with derivation and cipher",
+                    met: scheme_oids(&algorithm).unwrap_or_else(|| "unreadable".into()),
+                    why: "we read PBKDF2 or scrypt with AES or triple DES",
                 }
             })?;
         Ok(Self { parameters, content: content.to_vec() })
@@ -184,6 +184,15 @@ pub(super) fn decode_decrypted(
         })
     });
     if spans_all { decode(plain) } else { Err(KeyError::WrongPassphraseOrDamaged) }
+}
+
+/// Derivation and cipher of a PBES2 scheme by their identifiers, for a message.
+fn scheme_oids(algorithm: &AlgorithmIdentifierRef<'_>) -> Option<String> {
+    let parameters = algorithm.parameters_any().ok()?;
+    let mut reader = SliceReader::new(parameters.value()).ok()?;
+    let derivation = AlgorithmIdentifierRef::decode(&mut reader).ok()?;
+    let cipher = AlgorithmIdentifierRef::decode(&mut reader).ok()?;
+    Some(format!("{}, {}", derivation.oid, cipher.oid))
 }
 
 /// Scheme and content of an `EncryptedPrivateKeyInfo`.

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use lantern_book::{KeyRing, export_private, write_new};
 use lantern_keys::container::encrypted_pkcs8::{Cipher, Derivation, Prf};
+use lantern_keys::container::work::{MAX_BCRYPT_ROUNDS, MAX_PBKDF2_ITERATIONS};
 use lantern_keys::container::{
     Found, OpensshCipher, PrivateContainer, Protect, PublicContainer, PublicFile, Sealed, write_private,
     write_public,
@@ -288,7 +289,17 @@ fn protection<'a>(
             Some(name) => return Err(bad("derivation", name)),
         };
     }
+    // Minutes to open is more than anybody means; a slip of the keyboard would compute for years.
+    let most = match (container, protect.pkcs8.derivation) {
+        (PrivateContainer::OpensshKeyV1, _) => 10 * MAX_BCRYPT_ROUNDS,
+        (_, Derivation::Pbkdf2(..)) => 10 * MAX_PBKDF2_ITERATIONS,
+        (_, Derivation::Scrypt(_)) => u32::MAX,
+    };
     match args.cost {
+        Some(cost) if cost > most => Err(Failure::new(
+            code::USAGE,
+            format!("a cost of {cost} is above {most}, which takes minutes already"),
+        )),
         Some(0) => Err(Failure::new(code::USAGE, "the cost must be at least 1")),
         _ => Ok(protect),
     }

@@ -59,6 +59,8 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
     let file = KeyFile::read(&args.file)?;
     let sealed = file.private(args.pick.filter(|_| file.found.len() > 1))?;
     let opened = passphrase::open(sealed, &file.name(), &args.open)?;
+    // Other things in the file would go with it.
+    let alone = file.found.len() == 1 && opened.keys.len() == 1;
     let pick = if file.found.len() > 1 { None } else { args.pick };
     let mut key = pick_opened(opened.keys, pick, &file.name())?;
     if let Some(name) = held_as(&ring, &key)? {
@@ -88,7 +90,7 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
     let path = ring.add(&name, &key, Protect::with(passphrase.as_ref()), note, &mut SystemRandom)?;
     let exposed = file.mode.filter(|mode| mode & 0o077 != 0);
     let moved = match &file.path {
-        Some(original) if args.take => {
+        Some(original) if args.take && alone => {
             std::fs::remove_file(original).map_err(|error| {
                 Failure::new(
                     code::LOCAL,
@@ -99,6 +101,9 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         }
         _ => false,
     };
+    if args.take && !alone {
+        output::warn(&format!("{} holds more than this key, so it was not removed.", file.name()));
+    }
     if let Some(mode) = exposed {
         output::warn(&format!(
             "others on this computer could read {} (mode {mode:04o}). If somebody may have copied it, make a new key.",

@@ -81,18 +81,20 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     }
     let options = args.limits().options();
     let mut ask = args.connect.ask()?;
-    let change = block_on(async {
+    let (change, logged_in) = block_on(async {
         let keys = target.keys(&args.connect);
         let login = target.try_connect(home, &args.connect, &mut ask, keys, false).await;
         let mut link = login.map_err(crate::target::ConnectFailure::into_failure)?;
         let change = add_line(&mut link, &entry, &options).await?;
         link.close().await;
         match prove(&target, home, &args.connect, &mut ask, &args.name).await? {
-            Proof::LoggedIn(link) => link.close().await,
-            Proof::Accepted => {}
-            Proof::Refused(error) => return Err(not_proven(&args.name, &target.name, error)),
+            Proof::LoggedIn(link) => {
+                link.close().await;
+                Ok((change, true))
+            }
+            Proof::Accepted => Ok((change, false)),
+            Proof::Refused(error) => Err(not_proven(&args.name, &target.name, error)),
         }
-        Ok(change)
     })?;
     let place =
         Installed { machine: target.name.clone(), user: user.clone(), at: Timestamp::now(), limits: options };
@@ -104,11 +106,17 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     if json {
         return output::print_json(&json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
-            "limits": limits, "proven": true, "used_by_machine": args.make_use,
+            "limits": limits, "logged_in": logged_in, "used_by_machine": args.make_use,
         }));
     }
     let was = if change == Change::Made { "is installed" } else { "was installed already" };
-    output::say(&format!("{} {was} for {user} on {}, and a login with it works.", args.name, target.name));
+    let proof = match logged_in {
+        true => "and a login with it works",
+        false => {
+            "and the machine takes it; no login was made, since more is wanted there or its passphrase here"
+        }
+    };
+    output::say(&format!("{} {was} for {user} on {}, {proof}.", args.name, target.name));
     if change == Change::None && limits.is_empty() {
         return Ok(());
     }

@@ -39,6 +39,29 @@ pub(super) async fn add_line(link: &mut Link, entry: &RingEntry, options: &str) 
     }
 }
 
+/// Adds a key beside another one, with the very options that the other has: what was limited stays so.
+///
+/// # Errors
+/// What the machine says.
+pub(super) async fn add_line_like(
+    link: &mut Link,
+    entry: &RingEntry,
+    other: &PublicKey,
+) -> Result<(), Failure> {
+    let options = options_of(link, other).await?;
+    add_line(link, entry, &options).await.map(drop)
+}
+
+/// The options that a key has in the list on the machine; none when it is not there.
+///
+/// # Errors
+/// What the machine says.
+pub(super) async fn options_of(link: &mut Link, key: &PublicKey) -> Result<String, Failure> {
+    let list = remote_logins::read(link).await?;
+    let line = login_list::keys(&list).into_iter().find(|line| line.key == *key);
+    Ok(line.map(|line| line.options).unwrap_or_default())
+}
+
 /// Takes the key out of the list on the machine.
 ///
 /// # Errors
@@ -93,6 +116,8 @@ impl From<LoginsError> for Failure {
     fn from(error: LoginsError) -> Self {
         match error {
             LoginsError::Link(error) => error.into(),
+            LoginsError::OtherCommand => Self::new(code::SESSION, error.to_string())
+                .hint("`--key OTHER` logs in with another key, `--no-key` with the password"),
             LoginsError::Changed => Self::new(code::SESSION, error.to_string()).hint("do it again"),
             error => Self::new(code::SESSION, chain(&error))
                 .hint("this needs a machine with a POSIX shell; its list is ~/.ssh/authorized_keys"),

@@ -11,7 +11,7 @@ use lantern_link::KeyChoice;
 use serde_json::{Value, json};
 
 use super::install::not_proven;
-use super::placing::{Change, Proof, add_line, prove, remove_line};
+use super::placing::{Change, Proof, add_line_like, options_of, prove, remove_line};
 use crate::ask::TerminalAsk;
 use crate::commands::block_on;
 use crate::failure::{Failure, code};
@@ -251,14 +251,7 @@ async fn rotate_on(
 ) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     let user = target.user(&args.connect)?;
-    let options = old
-        .note
-        .installed
-        .iter()
-        .find(|place| place.machine == target.name && place.user == user)
-        .map(|place| place.limits.clone())
-        .unwrap_or_default();
-    let mut link = match prove(target, home, &args.connect, ask, &new.name).await? {
+    let link = match prove(target, home, &args.connect, ask, &new.name).await? {
         Proof::LoggedIn(link) => link,
         _ => {
             let keys = match args.connect.key {
@@ -267,7 +260,7 @@ async fn rotate_on(
             };
             let login = target.try_connect(home, &args.connect, ask, keys, false).await;
             let mut link = login.map_err(ConnectFailure::into_failure)?;
-            add_line(&mut link, new, &options).await?;
+            add_line_like(&mut link, new, &old.public).await?;
             link.close().await;
             match prove(target, home, &args.connect, ask, &new.name).await? {
                 Proof::LoggedIn(link) => link,
@@ -288,6 +281,17 @@ async fn rotate_on(
             }
         }
     };
+    // The key that was named for it goes on with the list: the new one may be limited to a command.
+    let mut link = match args.connect.key {
+        Some(_) => {
+            link.close().await;
+            let keys = target.keys(&args.connect);
+            let login = target.try_connect(home, &args.connect, ask, keys, false).await;
+            Box::new(login.map_err(ConnectFailure::into_failure)?)
+        }
+        None => link,
+    };
+    let options = options_of(&mut link, &new.public).await?;
     let place =
         Installed { machine: target.name.clone(), user: user.clone(), at: Timestamp::now(), limits: options };
     ring.change_note(&new.name, |note| note.note_installed(place))?;
@@ -316,7 +320,8 @@ fn report(
     json: bool,
 ) -> Result<(), Failure> {
     let failed: Vec<&Done> = done.iter().filter(|done| done.outcome.is_err()).collect();
-    let left = KeyRing::new(home).get(&old.name)?.note.installed.len();
+    let installed = KeyRing::new(home).get(&old.name)?.note.installed;
+    let named = MachineBook::load(home)?.users_of_key(&old.name).count();
     if json {
         let values: Vec<Value> = done
             .iter()
@@ -338,7 +343,7 @@ fn report(
         failure.hints.push(format!("the same command goes on: lantern key rotate {}", args.name));
         return Err(failure);
     }
-    if !json && left == 0 {
+    if !json && installed.is_empty() && named == 0 {
         output::say(&format!(
             "{} has taken the place of {} everywhere that is known. `lantern key remove {}` ends it.",
             new.name, old.name, old.name

@@ -73,6 +73,9 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
         )
         .hint("its SSH server reads another list besides; look for AuthorizedKeysFile in its settings"));
     }
+    if target.key.as_deref() == Some(args.name.as_str()) {
+        output::warn(&format!("{} still names {} in the book.", target.name, args.name));
+    }
     if json {
         return output::print_json(&json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
