@@ -85,6 +85,10 @@ fn a_key_is_withdrawn_unless_it_is_the_last_way_in() {
     let (desk, [lit]) = desk_and_machines();
     let err = desk.without_terminal(&["key", "withdraw", "first", "lamp-01"]).expect(249).err;
     assert!(err.contains("last way into lamp-01") && err.contains("--even-the-last"), "{err}");
+    // The same key from a file proves no other way.
+    let file = desk.home().join("keys/first.key");
+    let words = ["key", "withdraw", "first", "lamp-01", "--key", file.to_str().unwrap()];
+    assert!(desk.lantern(&words).expect(240).err.contains("another key than first"));
     assert_eq!(logins(&desk, &lit, &["first"]), ["first"]);
     desk.lantern(&["key", "new", "second", "--plain"]).expect(0);
     desk.lantern(&["key", "install", "second", "lamp-01", "--key", "first"]).expect(0);

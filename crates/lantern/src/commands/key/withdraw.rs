@@ -43,7 +43,18 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
             // The machine's own key in the book is the usual one to be withdrawn.
             KeyChoice::Named(name) if name != args.name => KeyChoice::Named(name),
             KeyChoice::Nothing => KeyChoice::Nothing,
-            KeyChoice::File(path) => KeyChoice::File(path),
+            KeyChoice::File(path) => {
+                // A file that hides its public half could be the very key.
+                let other = KeyRing::read_file(&path)?;
+                if other.public().is_none_or(|public| *public == entry.public) {
+                    return Err(Failure::new(
+                        code::USAGE,
+                        format!("{} does not show that it is another key than {}", path.display(), args.name),
+                    )
+                    .hint("`--key` wants another way in, to prove that there is one"));
+                }
+                KeyChoice::File(path)
+            }
             _ => KeyChoice::RingWithout(entry.public.clone()),
         };
         let login = target.try_connect(home, &args.connect, &mut ask, keys, false).await;
