@@ -48,8 +48,7 @@ fn a_key_from_a_console_comes_in_with_a_name_and_a_passphrase_and_its_file_goes(
     screen.wait_until("second", |text| text.matches("The same again").count() == 2);
     screen.send("foghorn\r");
     assert_eq!(screen.wait_for_exit(), 0);
-    let text = screen.text();
-    assert!(text.contains("others on this computer could read lamp-01.pem (mode 0644)"), "{text}");
+    screen.wait_for("others on this computer could read lamp-01.pem (mode 0644)");
     assert!(!desk.folder.path().join("lamp-01.pem").exists());
     let path = desk.home().join("keys/lamp-01.key");
     assert_eq!(mode(&path), 0o600);
