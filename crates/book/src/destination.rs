@@ -1,7 +1,22 @@
 //! What a user types for MACHINE: a name in the book, or a one-off.
 
 use crate::BookError;
-use crate::machine::{DEFAULT_SSH_PORT, check_address, check_name, check_user};
+use crate::check::{check_address, check_name_of, check_user};
+
+/// The port of SSH (RFC 4250 §4).
+pub const DEFAULT_SSH_PORT: u16 = 22;
+/// The port of WinRM over TLS: what lantern uses unless told otherwise.
+pub const DEFAULT_WINRM_PORT: u16 = 5986;
+
+/// How a machine is spoken to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Protocol {
+    /// SSH.
+    #[default]
+    Ssh,
+    /// WinRM.
+    Winrm,
+}
 
 /// A machine as typed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -12,9 +27,11 @@ pub enum Destination {
     OneOff(OneOff),
 }
 
-/// `user@address:port` or `ssh://user@address:port`, each part but the address optional.
+/// `user@address:port`, `ssh://user@address:port` or `winrm://user@address:port`, each part but the address optional.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OneOff {
+    /// How it is spoken to.
+    pub protocol: Protocol,
     /// The user, when given.
     pub user: Option<String>,
     /// Host name or IP address, without brackets.
@@ -31,11 +48,16 @@ impl Destination {
     pub fn parse(text: &str) -> Result<Self, BookError> {
         let bad =
             |rule| BookError::BadValue { what: "machine", value: text.chars().take(100).collect(), rule };
+        let mut protocol = Protocol::Ssh;
         let rest = match text.split_once("://") {
             Some(("ssh", rest)) => rest.trim_end_matches('/'),
-            Some(_) => return Err(bad("has a scheme other than ssh://")),
+            Some(("winrm", rest)) => {
+                protocol = Protocol::Winrm;
+                rest.trim_end_matches('/')
+            }
+            Some(_) => return Err(bad("has a scheme other than ssh:// and winrm://")),
             None if !text.contains(['@', ':']) => {
-                check_name("machine", text)?;
+                check_name_of("machine", text)?;
                 return Ok(Self::Named(text.to_owned()));
             }
             None => text,
@@ -45,16 +67,20 @@ impl Destination {
             None => (None, rest),
         };
         if let Some(user) = &user {
-            check_user(user)?;
+            check_user(user).map_err(|rule| BookError::bad("user", user, rule))?;
         }
         let (address, port) = split_port(host).ok_or_else(|| bad("has a port that is no port"))?;
-        check_address(address)?;
-        Ok(Self::OneOff(OneOff { user, address: address.to_owned(), port: port.unwrap_or(DEFAULT_SSH_PORT) }))
+        check_address(address).map_err(|rule| BookError::bad("address", address, rule))?;
+        let usual = match protocol {
+            Protocol::Ssh => DEFAULT_SSH_PORT,
+            Protocol::Winrm => DEFAULT_WINRM_PORT,
+        };
+        Ok(Self::OneOff(OneOff { protocol, user, address: address.to_owned(), port: port.unwrap_or(usual) }))
     }
 }
 
 /// Splits `host:port`, `[v6]:port`, `host` or a bare IPv6 address.
-fn split_port(host: &str) -> Option<(&str, Option<u16>)> {
+pub(crate) fn split_port(host: &str) -> Option<(&str, Option<u16>)> {
     let port = |text: &str| text.parse::<u16>().ok().filter(|port| *port != 0);
     if let Some(rest) = host.strip_prefix('[') {
         let (address, rest) = rest.split_once(']')?;
@@ -83,13 +109,6 @@ pub fn place(address: &str, port: u16) -> String {
     if address.contains(':') { format!("[{address}]:{port}") } else { format!("{address}:{port}") }
 }
 
-impl crate::Machine {
-    /// Address and port as one word.
-    pub fn place(&self) -> String {
-        place(&self.address, self.effective_port())
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -97,7 +116,12 @@ mod tests {
     #[test]
     fn every_form_is_understood_and_slips_are_refused() {
         let one_off = |user: Option<&str>, address: &str, port| {
-            Destination::OneOff(OneOff { user: user.map(str::to_owned), address: address.into(), port })
+            Destination::OneOff(OneOff {
+                protocol: Protocol::Ssh,
+                user: user.map(str::to_owned),
+                address: address.into(),
+                port,
+            })
         };
         for (text, expected) in [
             ("lamp-01", Destination::Named("lamp-01".into())),

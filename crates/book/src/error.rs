@@ -37,6 +37,72 @@ pub enum BookError {
         /// The rule that it breaks.
         rule: &'static str,
     },
+    /// The value of a field is not acceptable.
+    #[error("`{field}` is {met}; allowed: {allowed}")]
+    BadField {
+        /// The field.
+        field: &'static str,
+        /// What was met.
+        met: String,
+        /// What is allowed.
+        allowed: &'static str,
+    },
+    /// The value of a field is none of its words.
+    #[error("`{field}` is \"{met}\"; allowed: {allowed}{}", suggest(.nearest))]
+    BadChoice {
+        /// The field.
+        field: &'static str,
+        /// What was met.
+        met: String,
+        /// What is allowed.
+        allowed: &'static str,
+        /// The most similar word that is.
+        nearest: Option<String>,
+    },
+    /// Profiles of equal rank contradict each other.
+    #[error(
+        "the profiles of the {what} {name} clash about `{field}`: {one}, {other}; say it in the {what} itself"
+    )]
+    Clash {
+        /// "machine" or "profile".
+        what: &'static str,
+        /// Its name.
+        name: String,
+        /// The field.
+        field: &'static str,
+        /// What one says.
+        one: String,
+        /// What the other says.
+        other: String,
+    },
+    /// Things build on each other in a circle.
+    #[error("{what} go in a circle: {path}")]
+    Loop {
+        /// "profiles", "gateways".
+        what: &'static str,
+        /// The way around.
+        path: String,
+    },
+    /// A file is not any more what it was when a change to it began.
+    #[error("{} was changed by another program meanwhile", path.display())]
+    Changed {
+        /// The file.
+        path: PathBuf,
+    },
+    /// A signed file does not say what was signed.
+    #[error("{} was changed after it was signed, or its signature is damaged", path.display())]
+    Tampered {
+        /// The file.
+        path: PathBuf,
+    },
+    /// An inventory has no list of machines in it.
+    #[error("{}: {message}", path.display())]
+    Inventory {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        message: String,
+    },
     /// There is no such thing.
     #[error("no {what} is called `{name}`{}", suggest(.nearest))]
     Unknown {
@@ -77,12 +143,26 @@ impl BookError {
 
     /// For an unknown name: with the nearest of those that there are.
     pub fn unknown<'a>(what: &'static str, name: &str, known: impl Iterator<Item = &'a str>) -> Self {
-        let nearest = known
+        Self::Unknown { what, name: name.to_owned(), nearest: Self::nearest(name, known) }
+    }
+
+    /// The word that is most like this one, when any is.
+    pub(crate) fn nearest<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> Option<String> {
+        known
             .map(|candidate| (edit_distance(name, candidate), candidate))
             .filter(|(distance, candidate)| *distance <= candidate.len().max(name.len()) / 3 + 1)
             .min()
-            .map(|(_, candidate)| candidate.to_owned());
-        Self::Unknown { what, name: name.to_owned(), nearest }
+            .map(|(_, candidate)| candidate.to_owned())
+    }
+
+    /// For a value that breaks a rule.
+    pub(crate) fn bad(what: &'static str, value: &str, rule: &'static str) -> Self {
+        Self::BadValue { what, value: value.chars().take(100).collect(), rule }
+    }
+
+    /// The same, told of a line of a file.
+    pub(crate) fn at_line(self, path: &Path, line: u32) -> Self {
+        Self::Syntax { path: path.to_owned(), line: line as usize, message: self.to_string() }
     }
 
     /// A format error with the line at a byte offset.

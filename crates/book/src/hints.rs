@@ -46,9 +46,28 @@ impl Hints {
         if Self::load(home).get(machine) == Some(&hint) {
             return Ok(());
         }
+        Self::edit(home, |hints| drop(hints.insert(machine.to_owned(), hint)))
+    }
+
+    /// What is known of `old` is known of `new` from now on.
+    ///
+    /// # Errors
+    /// What writing runs into.
+    pub fn rename(home: &Home, old: &str, new: &str) -> Result<(), BookError> {
+        if Self::load(home).get(old).is_none() {
+            return Ok(());
+        }
+        Self::edit(home, |hints| {
+            if let Some(hint) = hints.remove(old) {
+                hints.insert(new.to_owned(), hint);
+            }
+        })
+    }
+
+    fn edit(home: &Home, change: impl FnOnce(&mut BTreeMap<String, Hint>)) -> Result<(), BookError> {
         let _lock = home.lock()?;
         let mut hints = Self::load(home);
-        hints.machines.insert(machine.to_owned(), hint);
+        change(&mut hints.machines);
         let path = home.file(FILE);
         let text =
             toml::to_string(&hints).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;

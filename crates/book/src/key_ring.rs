@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use lantern_keys::container::{PrivateContainer, Protect, Sealed};
 use lantern_keys::{KeyError, PrivateKey, PublicKey, RandomSource, public_line};
 
+use crate::check::check_name_of;
 use crate::home::{
     TEMPORARY_PREFIX, create_private_folder, read_or_empty, read_toml, remove_if_there, write_atomically,
 };
 use crate::key_file::{proven_content, read_sealed};
-use crate::machine::check_name;
 use crate::ring_note::{KeyNote, RingForm};
 use crate::{BookError, Home};
 
@@ -97,7 +97,7 @@ impl KeyRing {
     /// # Errors
     /// [`BookError::Unknown`] with the nearest name; [`BookError::Key`] when the file is no good.
     pub fn get(&self, name: &str) -> Result<RingEntry, BookError> {
-        check_name("key name", name)?;
+        check_name_of("key name", name)?;
         let path = self.private_path(name);
         if !path.exists() {
             let names = self.names()?;
@@ -148,7 +148,7 @@ impl KeyRing {
         note: KeyNote,
         random: &mut dyn RandomSource,
     ) -> Result<PathBuf, BookError> {
-        check_name("key name", name)?;
+        check_name_of("key name", name)?;
         let _lock = self.home.lock()?;
         create_private_folder(&self.folder())?;
         let path = self.private_path(name);
@@ -224,7 +224,7 @@ impl KeyRing {
     /// # Errors
     /// [`BookError::Unknown`], [`BookError::Exists`]; what writing runs into.
     pub fn rename(&self, old: &str, new: &str) -> Result<(), BookError> {
-        check_name("key name", new)?;
+        check_name_of("key name", new)?;
         let _lock = self.home.lock()?;
         let entry = self.get(old)?;
         if self.private_path(new).exists() {
@@ -251,7 +251,7 @@ impl KeyRing {
     /// # Errors
     /// [`BookError::Unknown`]; what the system says.
     pub fn remove(&self, name: &str) -> Result<(), BookError> {
-        check_name("key name", name)?;
+        check_name_of("key name", name)?;
         let _lock = self.home.lock()?;
         if !self.private_path(name).exists() {
             let names = self.names()?;

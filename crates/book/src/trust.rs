@@ -3,27 +3,49 @@
 use std::fmt;
 
 use jiff::Timestamp;
-use lantern_keys::PublicKey;
+use lantern_keys::{Fingerprint, PublicKey};
 use serde::{Deserialize, Serialize};
 
 /// How a key came to be trusted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verified {
     /// Someone said yes at first contact.
     Accepted,
+    /// It was the first to come, and the machine's policy is to trust that.
+    FirstUse,
     /// Its fingerprint was pasted from elsewhere and agreed.
     Pasted,
     /// Its fingerprint was given beforehand and agreed.
     Expected,
+    /// Read from a file that somebody else wrote, without a signature.
+    Imported,
+    /// Read from a file that somebody signed whose key was trusted for it.
+    Signed,
+    /// The machine announced it over a connection that an older key had proven, and proved that it holds it.
+    Announced,
+    /// The domain name system has its fingerprint, and a trusted resolver vouches for that.
+    Dns,
+}
+
+impl Verified {
+    /// Whether anything was compared: not just the word of whoever answered first.
+    pub fn is_compared(self) -> bool {
+        !matches!(self, Self::Accepted | Self::FirstUse | Self::Imported)
+    }
 }
 
 impl fmt::Display for Verified {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Accepted => "accepted without comparing",
+            Self::FirstUse => "first use",
             Self::Pasted => "fingerprint pasted",
             Self::Expected => "fingerprint expected",
+            Self::Imported => "imported unsigned",
+            Self::Signed => "imported, signed",
+            Self::Announced => "announced by the machine",
+            Self::Dns => "vouched for by DNS",
         })
     }
 }
@@ -35,10 +57,19 @@ pub struct KnownKey {
     pub key: PublicKey,
     /// How it came to be trusted.
     pub verified: Verified,
+    /// Who vouched for it: the fingerprint of the key that signed the file it came from.
+    pub by: Option<Fingerprint>,
     /// When it was first seen.
     pub first_seen: Timestamp,
     /// When it was last seen; noted once a day.
     pub last_seen: Timestamp,
+}
+
+impl KnownKey {
+    /// A key seen now for the first time.
+    pub fn new(key: PublicKey, verified: Verified, now: Timestamp) -> Self {
+        Self { key, verified, by: None, first_seen: now, last_seen: now }
+    }
 }
 
 impl fmt::Display for KnownKey {
@@ -54,11 +85,44 @@ impl fmt::Display for KnownKey {
     }
 }
 
+/// A TLS certificate that a machine may present.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KnownCertificate {
+    /// The certificate in DER.
+    pub der: Vec<u8>,
+    /// How it came to be trusted.
+    pub verified: Verified,
+    /// When it was first seen.
+    pub first_seen: Timestamp,
+    /// When it was last seen.
+    pub last_seen: Timestamp,
+}
+
+impl KnownCertificate {
+    /// SHA-256 over the DER form.
+    pub fn fingerprint(&self) -> Fingerprint {
+        Fingerprint::of_blob(&self.der)
+    }
+}
+
+/// A key or certificate that must not be trusted any more, whoever presents it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Revoked {
+    /// Its fingerprint.
+    pub fingerprint: Fingerprint,
+    /// Why, in a few words.
+    pub reason: String,
+    /// Since when.
+    pub since: Timestamp,
+}
+
 /// What is remembered of one machine.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct TrustRecord {
     /// Its keys.
     pub keys: Vec<KnownKey>,
+    /// Its TLS certificates.
+    pub certificates: Vec<KnownCertificate>,
     /// Where it was met, as `address:port`, the latest last.
     pub addresses: Vec<String>,
 }
@@ -80,6 +144,8 @@ pub enum TrustVerdict {
         /// Other machines that were met at this address, with other keys.
         same_address: Vec<String>,
     },
+    /// The key was revoked.
+    Revoked(Revoked),
     /// The machine was known by other keys.
     Changed {
         /// Those keys.

@@ -24,6 +24,10 @@ pub enum Fault {
     OtherService(&'static str),
     /// The connection is taken and nothing is ever said.
     Silent,
+    /// Nothing listens: connections are refused.
+    Closed,
+    /// Connections are neither taken nor refused, as behind a firewall that drops packets.
+    Filtered,
 }
 
 /// A client's connection with the fault built in.

@@ -5,16 +5,21 @@
 //! ([`system`]), whose output never changes. [`LatencyLink`] is a line in front of one that delays every byte and counts
 //! round trips.
 
+mod bridge;
+mod dns;
 mod fault;
 mod fleet;
 mod latency;
+mod proxy;
 mod serve;
 mod session;
 mod spec;
 pub mod system;
 
+pub use dns::NameServer;
 pub use fault::Fault;
 pub use fleet::sample_fleet;
 pub use latency::LatencyLink;
+pub use proxy::ProxyServer;
 pub use serve::{Harbour, LitMachine};
 pub use spec::{LoginRule, MachineSpec, UserSpec};

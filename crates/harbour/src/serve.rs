@@ -3,20 +3,23 @@
 use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Instant;
+use std::time::{Duration, Instant};
+
+use bytes::{Buf, Bytes};
 
 use lantern_keys::{SecretString, SystemRandom};
 use lantern_link::{Pump, PumpError};
 use lantern_ssh::{
     AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, Prompt, Prompts, Server, ServerConfig,
-    ServerEvent,
+    ServerEvent, Stream,
 };
 use tokio::io::AsyncWriteExt;
-use tokio::net::{TcpListener, TcpStream};
+use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::task::JoinHandle;
-use tokio::time::sleep_until;
+use tokio::time::{sleep_until, timeout};
 use tracing::debug;
 
+use crate::bridge::{Bridges, InnerNetwork};
 use crate::fault::{Fault, FaultyStream};
 use crate::session::Session;
 use crate::system::LoginLists;
@@ -27,6 +30,31 @@ use crate::{LoginRule, MachineSpec, UserSpec};
 pub struct Harbour {
     machines: Vec<LitMachine>,
     tasks: Vec<JoinHandle<()>>,
+    kept: Vec<Filtered>,
+}
+
+/// A listener whose queue is full and never emptied: the kernel drops whatever else knocks.
+#[derive(Debug)]
+struct Filtered {
+    _listener: TcpListener,
+    _knocking: Vec<TcpStream>,
+}
+
+impl Filtered {
+    async fn new(address: SocketAddr) -> std::io::Result<Self> {
+        let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+        socket.bind(address)?;
+        let listener = socket.listen(0)?;
+        let mut knocking = Vec::new();
+        // A queue of length 0 holds one; more than that is knocked with, until one is not let in.
+        for _ in 0..4 {
+            match timeout(Duration::from_millis(200), TcpStream::connect(address)).await {
+                Ok(Ok(stream)) => knocking.push(stream),
+                _ => break,
+            }
+        }
+        Ok(Self { _listener: listener, _knocking: knocking })
+    }
 }
 
 /// One machine that listens.
@@ -53,17 +81,36 @@ impl Harbour {
     /// # Errors
     /// When an address or a port cannot be had.
     pub async fn light(specs: Vec<MachineSpec>) -> std::io::Result<Self> {
-        let mut harbour = Self { machines: Vec::new(), tasks: Vec::new() };
+        let mut harbour = Self { machines: Vec::new(), tasks: Vec::new(), kept: Vec::new() };
+        let mut listeners = Vec::new();
+        let mut network = HashMap::new();
         for spec in specs {
             let listener = TcpListener::bind((spec.address, spec.port)).await?;
             let address = listener.local_addr()?;
             let spec = Arc::new(spec);
+            if let Some(inner) = &spec.inner_address {
+                network.insert((inner.clone(), lantern_book::DEFAULT_SSH_PORT), address);
+            }
             let logins = LoginLists::new(&spec.users);
             harbour.machines.push(LitMachine { spec: spec.clone(), address, logins: logins.clone() });
+            listeners.push((spec, logins, listener, address));
+        }
+        let network = Arc::new(network);
+        for (spec, logins, listener, address) in listeners {
+            match spec.fault {
+                Some(Fault::Closed) => continue,
+                Some(Fault::Filtered) => {
+                    drop(listener);
+                    harbour.kept.push(Filtered::new(address).await?);
+                    continue;
+                }
+                _ => {}
+            }
+            let network = network.clone();
             harbour.tasks.push(tokio::spawn(async move {
                 while let Ok((stream, peer)) = listener.accept().await {
                     debug!(machine = spec.name, %peer, "visitor");
-                    tokio::spawn(serve(spec.clone(), logins.clone(), stream));
+                    tokio::spawn(serve(spec.clone(), logins.clone(), network.clone(), stream));
                 }
             }));
         }
@@ -87,7 +134,7 @@ impl Drop for Harbour {
     }
 }
 
-async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, mut stream: TcpStream) {
+async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork, mut stream: TcpStream) {
     let _ = stream.set_nodelay(true);
     match spec.fault {
         Some(Fault::OtherService(text)) => {
@@ -99,7 +146,7 @@ async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, mut stream: TcpStream
         _ => {}
     }
     let stream = FaultyStream::new(stream, spec.fault.clone());
-    if let Err(error) = Visit::new(spec.clone(), logins, stream).run().await {
+    if let Err(error) = Visit::new(spec.clone(), logins, network, stream).run().await {
         debug!(machine = spec.name, %error, "visit over");
     }
 }
@@ -117,10 +164,14 @@ struct Visit {
     expected: Option<SecretString>,
     greeted: bool,
     sessions: HashMap<ChannelId, Session>,
+    bridges: Bridges,
+    /// What came from a bridge's socket and has not all gone into its channel.
+    unsent: HashMap<ChannelId, (Bytes, bool)>,
 }
 
 impl Visit {
-    fn new(spec: Arc<MachineSpec>, logins: LoginLists, stream: FaultyStream) -> Self {
+    fn new(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork, stream: FaultyStream) -> Self {
+        let bridges = Bridges::new(network, spec.gateway);
         Self {
             spec,
             logins,
@@ -131,6 +182,8 @@ impl Visit {
             expected: None,
             greeted: false,
             sessions: HashMap::new(),
+            bridges,
+            unsent: HashMap::new(),
         }
     }
 
@@ -143,22 +196,48 @@ impl Visit {
             while let Some(event) = server.poll_event() {
                 match event {
                     ServerEvent::Auth(request) => self.log_in(request, &mut server)?,
-                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, &mut server)?,
+                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, &mut server).await?,
                 }
             }
             let now = Instant::now();
             for session in self.sessions.values_mut() {
                 session.work(&mut server, now)?;
             }
+            self.send_on(&mut server, now)?;
             let wake = self.sessions.values().filter_map(|session| session.wake).min();
             tokio::select! {
                 outcome = self.pump.turn(&mut server) => outcome?,
                 () = sleep_until(wake.unwrap_or(now).into()), if wake.is_some() => {}
+                Some((id, piece)) = self.bridges.incoming.recv(), if self.unsent.is_empty() => {
+                    let ended = piece.is_none();
+                    self.unsent.insert(id, (piece.unwrap_or_default(), ended));
+                }
             }
         }
     }
 
-    fn handle_channel(
+    /// What came from sockets goes into channels, as far as there is room.
+    fn send_on(&mut self, server: &mut Server, now: Instant) -> Result<(), PumpError> {
+        let waiting: Vec<ChannelId> = self.unsent.keys().copied().collect();
+        for id in waiting {
+            let Some((piece, ended)) = self.unsent.get_mut(&id) else { continue };
+            // A channel that the client closed meanwhile takes nothing any more.
+            match server.channel_send(id, Stream::Main, piece, now) {
+                Ok(taken) => piece.advance(taken),
+                Err(_) => piece.clear(),
+            }
+            if piece.is_empty() {
+                if *ended {
+                    let _ = server.channel_eof(id);
+                    let _ = server.channel_close(id);
+                }
+                self.unsent.remove(&id);
+            }
+        }
+        Ok(())
+    }
+
+    async fn handle_channel(
         &mut self,
         id: ChannelId,
         event: ChannelEvent,
@@ -169,7 +248,23 @@ impl Visit {
             self.sessions.insert(id, Session::new(id, user, &self.spec.name, self.logins.clone()));
             return Ok(());
         }
-        let Some(session) = self.sessions.get_mut(&id) else { return Ok(()) };
+        if let ChannelEvent::OpenWanted(to) = &event {
+            let answer = self.bridges.open(id, to).await;
+            return Ok(server.answer_open(id, answer)?);
+        }
+        let Some(session) = self.sessions.get_mut(&id) else {
+            match event {
+                ChannelEvent::Data(_, data) => {
+                    let len = data.len();
+                    if self.bridges.data(id, data) {
+                        server.channel_consumed(id, len, Instant::now())?;
+                    }
+                }
+                ChannelEvent::Eof | ChannelEvent::Closed => drop(self.bridges.end(id)),
+                _ => {}
+            }
+            return Ok(());
+        };
         match event {
             ChannelEvent::Request { request, want_reply } => {
                 let granted = session.request(request, Instant::now());
@@ -199,7 +294,12 @@ impl Visit {
             self.user = self.spec.users.iter().find(|user| user.name == request.user).cloned();
         }
         let answer = self.judge(request.method);
-        Ok(server.answer_auth(answer, Instant::now())?)
+        let accepted = answer == AuthAnswer::Accept;
+        server.answer_auth(answer, Instant::now())?;
+        if accepted && self.spec.announces {
+            server.announce_host_keys()?;
+        }
+        Ok(())
     }
 
     fn judge(&mut self, method: AuthMethod) -> AuthAnswer {

@@ -63,6 +63,12 @@ pub struct MachineSpec {
     pub users: Vec<UserSpec>,
     /// The text before login.
     pub banner: Option<String>,
+    /// The address that gateways know it by; it is told to nobody else.
+    pub inner_address: Option<String>,
+    /// Whether it passes connections on to machines with inner addresses.
+    pub gateway: bool,
+    /// Whether it tells its host keys after login; it holds all of them, and presents `host_keys` in the order given.
+    pub announces: bool,
     /// What goes wrong.
     pub fault: Option<Fault>,
     /// The algorithms it speaks.
@@ -84,6 +90,9 @@ impl MachineSpec {
             host_keys: vec![Arc::new(PrivateKey::generate(KeyAlgorithm::Ed25519, name)?)],
             users: Vec::new(),
             banner: None,
+            inner_address: None,
+            gateway: false,
+            announces: false,
             fault: None,
             offer: lantern_link::our_offer(),
             rekey: RekeyPolicy::default(),

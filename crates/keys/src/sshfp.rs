@@ -4,15 +4,20 @@
 use crate::PublicKey;
 
 /// Number of the SHA-256 form (RFC 6594 §3.2.2).
-const SHA256: u8 = 2;
+pub const SHA256: u8 = 2;
 
-/// The record of a key in the form of a zone file.
-pub fn record(host: &str, key: &PublicKey) -> String {
-    let algorithm = match key {
+/// The number of a key's algorithm (RFC 4255 §3.1.1, RFC 6594 §3.1, RFC 7479 §3).
+pub fn algorithm_number(key: &PublicKey) -> u8 {
+    match key {
         PublicKey::Rsa { .. } => 1,
         PublicKey::Ecdsa { .. } => 3,
         PublicKey::Ed25519(_) => 4,
-    };
+    }
+}
+
+/// The record of a key in the form of a zone file.
+pub fn record(host: &str, key: &PublicKey) -> String {
+    let algorithm = algorithm_number(key);
     let hex: String = key.fingerprint().as_bytes().iter().map(|byte| format!("{byte:02x}")).collect();
     format!("{host} IN SSHFP {algorithm} {SHA256} {hex}")
 }

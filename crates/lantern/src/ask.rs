@@ -19,7 +19,10 @@ const MAX_TRIES: u32 = 3;
 #[derive(Debug)]
 pub(crate) struct TerminalAsk {
     terminal: Option<Terminal>,
+    /// The password that was handed over, and the machine that it is for.
     password: Option<SecretString>,
+    machine: Option<String>,
+    proxy_password: Option<SecretString>,
     passphrase: Option<SecretString>,
     /// What was answered before, for commands that connect several times.
     passphrases: HashMap<String, SecretString>,
@@ -34,7 +37,30 @@ impl TerminalAsk {
         passphrase: Option<SecretString>,
     ) -> Self {
         let terminal = if may_ask { Terminal::open() } else { None };
-        Self { terminal, password, passphrase, passphrases: HashMap::new(), interrupted: false }
+        Self {
+            terminal,
+            password,
+            machine: None,
+            proxy_password: None,
+            passphrase,
+            passphrases: HashMap::new(),
+            interrupted: false,
+        }
+    }
+
+    /// The same with the password of a proxy.
+    pub(crate) fn with_proxy_password(mut self, password: Option<SecretString>) -> Self {
+        self.proxy_password = password;
+        self
+    }
+
+    /// The password that was handed over is for this machine: not for the gateways on the way to it.
+    pub(crate) fn is_for(&mut self, machine: &str) {
+        self.machine = Some(machine.to_owned());
+    }
+
+    fn is_meant(&self, machine: &str) -> bool {
+        self.machine.as_deref().is_none_or(|meant| meant == machine)
     }
 
     /// Somebody who knows the answers of another, and asks nobody.
@@ -42,6 +68,8 @@ impl TerminalAsk {
         Self {
             terminal: None,
             password: None,
+            machine: None,
+            proxy_password: None,
             passphrase: None,
             passphrases: self.passphrases.clone(),
             interrupted: false,
@@ -156,16 +184,26 @@ impl Ask for TerminalAsk {
         Some(secret)
     }
 
-    fn password_at_hand(&self) -> bool {
-        self.password.is_some()
+    fn password_at_hand(&self, machine: &str) -> bool {
+        self.password.is_some() && self.is_meant(machine)
     }
 
     fn password(&mut self, user: &str, machine: &str, again: bool) -> Option<SecretString> {
-        if let Some(secret) = self.password.take() {
+        if self.is_meant(machine)
+            && let Some(secret) = self.password.take()
+        {
             return Some(secret);
         }
         let again = if again { "That was not it. " } else { "" };
         self.secret(&format!("{again}Password of {user} on {machine}: "))
+    }
+
+    fn proxy_password(&mut self, user: &str, proxy: &str, again: bool) -> Option<SecretString> {
+        if let Some(secret) = self.proxy_password.take() {
+            return Some(secret);
+        }
+        let again = if again { "That was not it. " } else { "" };
+        self.secret(&format!("{again}Password of {user} at the proxy {proxy}: "))
     }
 
     fn new_password(&mut self, demand: &str) -> Option<SecretString> {
@@ -183,6 +221,7 @@ impl Ask for TerminalAsk {
         // A ready-made password answers a single hidden question, which is how many servers ask for it.
         if let [only] = prompts.prompts.as_slice()
             && !only.echo
+            && self.is_meant(machine)
             && let Some(secret) = self.password.take()
         {
             return Some(vec![secret]);
@@ -211,6 +250,14 @@ impl Ask for TerminalAsk {
                 "note: {machine} has moved from {} to {to}; its host key is the same.",
                 from.join(", ")
             )),
+            Note::FirstUse { machine, key } => output::say(&format!(
+                "note: first contact with {machine}: {} {} is trusted from now on, as its policy has it.",
+                key.describe(),
+                key.fingerprint()
+            )),
+            Note::DnsUnproven { machine, why } => {
+                output::warn(&format!("DNS cannot vouch for {machine}: {why}"));
+            }
             Note::Banner(text) => output::say(neutralize(text, usize::MAX).trim_end()),
             Note::NotRemembered(error) => {
                 output::warn(&format!("not remembered for next time: {}", chain(*error)))

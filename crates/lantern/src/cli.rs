@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand};
 
-use crate::commands::{completions, demo, keeper, key, machine, manual, run, shell, trust};
+use crate::commands::{check, completions, demo, keeper, key, machine, manual, profile, run, shell, trust};
 
 /// Reach many machines safely: keys, trust, shells and commands over SSH
 #[derive(Debug, Parser)]
@@ -67,9 +67,14 @@ pub(crate) enum Command {
     /// Keep the book of machines
     #[command(subcommand)]
     Machine(machine::MachineCommand),
+    /// Keep settings that machines share
+    #[command(subcommand)]
+    Profile(profile::ProfileCommand),
     /// Look after what each machine proved to be
     #[command(subcommand)]
     Trust(trust::TrustCommand),
+    /// Walk to machines step by step: what each step saw, and what to do about the first that fails
+    Check(check::CheckArgs),
     /// Open an interactive session
     Shell(shell::ShellArgs),
     /// Run a command on a machine

@@ -3,8 +3,8 @@
 use std::error::Error;
 
 use lantern_book::BookError;
-use lantern_link::{LinkError, TrustFailure};
-use lantern_ssh::SshError;
+use lantern_link::{LinkError, ProxyError, TrustFailure};
+use lantern_ssh::{OpenFailure, SshError};
 
 /// Exit codes of our own failures. `run` and `shell` return the remote status otherwise, hence the high numbers.
 pub(crate) mod code {
@@ -14,7 +14,7 @@ pub(crate) mod code {
     pub(crate) const LOCAL: u8 = 241;
     /// The machine's name was not found.
     pub(crate) const NAME: u8 = 242;
-    /// No route, or another failure of the network.
+    /// No route, a proxy or gateway that did not connect us, or another failure of the network.
     pub(crate) const ROUTE: u8 = 243;
     /// Nothing listens on the port.
     pub(crate) const REFUSED: u8 = 244;
@@ -44,7 +44,7 @@ pub(crate) mod code {
         (USAGE, "the command line makes no sense"),
         (LOCAL, "something on this computer: the book, a key file, the terminal, the disk"),
         (NAME, "the machine's name was not found"),
-        (ROUTE, "no route to the machine, or another failure of the network"),
+        (ROUTE, "no route: nothing leads there, or a proxy or gateway on the way did not connect us"),
         (REFUSED, "the connection was refused: nothing listens on the port"),
         (TIMED_OUT, "no answer in time"),
         (PROTOCOL, "what answered is not SSH, or broke the protocol"),
@@ -138,25 +138,7 @@ impl From<BookError> for Failure {
 
 impl From<LinkError> for Failure {
     fn from(error: LinkError) -> Self {
-        let code = match &error {
-            LinkError::NameNotFound { .. } => code::NAME,
-            LinkError::NoRoute { .. } | LinkError::Dial { .. } => code::ROUTE,
-            LinkError::Refused { .. } => code::REFUSED,
-            LinkError::DialTimedOut { .. } => code::TIMED_OUT,
-            LinkError::Handshake { source, .. } => match source {
-                SshError::NothingInCommon(_) => code::ALGORITHMS,
-                SshError::TimedOut { .. } => code::TIMED_OUT,
-                SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => {
-                    code::TRUST
-                }
-                _ => code::PROTOCOL,
-            },
-            LinkError::Trust(_) => code::TRUST,
-            LinkError::Auth(_) => code::LOGIN,
-            LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
-            LinkError::Lost { .. } => code::LOST,
-            LinkError::Book(_) => code::LOCAL,
-        };
+        let code = code_of(&error);
         let failure = Self::new(code, chain(&error));
         match error {
             LinkError::NameNotFound { .. } => {
@@ -199,9 +181,50 @@ impl From<LinkError> for Failure {
                     )),
                 }
             }
+            LinkError::Proxy { source: ProxyError::LoginWanted | ProxyError::LoginRefused, .. } => failure
+                .hint("name the user in the proxy's URI (http://user@address:port); the password is asked for, or read with --proxy-password-fd"),
+            LinkError::Proxy { .. } => failure.hint("does the proxy run there, and may it connect you with that port?"),
+            LinkError::GatewayRefused { gateway, source, .. } => match source.code {
+                OpenFailure::PROHIBITED => {
+                    failure.hint(format!("{gateway} does not let connections be passed on: its SSH service's settings allow or forbid it"))
+                }
+                _ => failure.hint(format!(
+                    "from {gateway}, the machine must be reachable at that address and port; `lantern check` looks at every step"
+                )),
+            },
+            LinkError::Gateway { gateway, source } => {
+                let inner = Self::from(*source);
+                let mut failure = inner;
+                failure.headline = format!("at the gateway {gateway}: {}", failure.headline);
+                failure
+            }
             LinkError::Book(error) => error.into(),
             _ => failure,
         }
+    }
+}
+
+/// The exit code of a failed connection: at a gateway it is that of what failed there.
+pub(crate) fn code_of(error: &LinkError) -> u8 {
+    match error {
+        LinkError::NameNotFound { .. } => code::NAME,
+        LinkError::NoRoute { .. } | LinkError::Dial { .. } => code::ROUTE,
+        LinkError::Refused { .. } => code::REFUSED,
+        LinkError::DialTimedOut { .. } => code::TIMED_OUT,
+        LinkError::Handshake { source, .. } => match source {
+            SshError::NothingInCommon(_) => code::ALGORITHMS,
+            SshError::TimedOut { .. } => code::TIMED_OUT,
+            SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => code::TRUST,
+            _ => code::PROTOCOL,
+        },
+        LinkError::Trust(_) => code::TRUST,
+        LinkError::Auth(_) => code::LOGIN,
+        LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
+        LinkError::Lost { .. } => code::LOST,
+        LinkError::Book(_) => code::LOCAL,
+        LinkError::Proxy { .. } => code::ROUTE,
+        LinkError::Gateway { source, .. } => code_of(source),
+        LinkError::GatewayRefused { .. } => code::ROUTE,
     }
 }
 
@@ -223,6 +246,18 @@ fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
         }
         TrustFailure::NotExpected { .. } => failure
             .hint("this may be another machine, or something between you and it; nothing was sent to it"),
+        TrustFailure::KnownOnly { machine, key } => {
+            failure.hint("compare that with what the machine's own console says").hint(format!(
+                "if it is the same: lantern trust accept {machine} --expect {}",
+                key.fingerprint()
+            ))
+        }
+        TrustFailure::Revoked { machine, .. } => failure
+            .hint(format!("give {machine} new host keys on its own console; this one must not be used any more"))
+            .hint("`lantern trust revoked` lists what was revoked and why"),
+        TrustFailure::NotInDns { machine, .. } => failure
+            .detail("Either its records are out of date, or something stands between you and it.")
+            .hint(format!("compare with the machine's own console; `lantern trust accept {machine} --expect …` overrides DNS")),
         TrustFailure::Rejected { .. } => failure,
     }
 }

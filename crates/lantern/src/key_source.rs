@@ -4,11 +4,31 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use lantern_book::{BookError, KeyRing, RingEntry, read_key_file};
-use lantern_keys::KeyError;
 use lantern_keys::container::{Found, MAX_FILE_LEN, Sealed, read};
+use lantern_keys::{Fingerprint, KeyError};
 use zeroize::Zeroizing;
 
 use crate::failure::{Failure, code};
+
+/// A text file of at most `limit` bytes, or standard input for `-`.
+///
+/// # Errors
+/// What the system says; a file that is too large, or no text.
+pub(crate) fn read_text(path: &Path, limit: u64) -> Result<String, Failure> {
+    let failed =
+        |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", path.display()));
+    let reader: Box<dyn Read> = match path.as_os_str() == "-" {
+        true => Box::new(std::io::stdin()),
+        false => Box::new(std::fs::File::open(path).map_err(failed)?),
+    };
+    let mut text = String::new();
+    let read = reader.take(limit + 1).read_to_string(&mut text).map_err(failed)?;
+    if read as u64 > limit {
+        let megabytes = limit / (1024 * 1024);
+        return Err(Failure::new(code::LOCAL, format!("{} is larger than {megabytes} MiB", path.display())));
+    }
+    Ok(text)
+}
 
 /// What was typed as a key.
 pub(crate) enum KeySource {
@@ -70,6 +90,15 @@ impl KeyFile {
     /// How it is called in messages.
     pub(crate) fn name(&self) -> String {
         self.path.as_ref().map_or("standard input".into(), |path| path.display().to_string())
+    }
+
+    /// The fingerprint of the first key in it whose public half shows.
+    pub(crate) fn public_fingerprint(&self) -> Option<Fingerprint> {
+        self.found.iter().flatten().find_map(|found| match found {
+            Found::Public(public) => Some(public.key.fingerprint()),
+            Found::Private(sealed) => sealed.public().map(|key| key.fingerprint()),
+            Found::Other(_) => None,
+        })
     }
 
     /// The one private key in it, or the one that `pick` counts to.

@@ -6,6 +6,9 @@
 mod ask;
 mod cli;
 mod commands;
+mod completing;
+mod confirm;
+mod connect_args;
 mod failure;
 mod flags_view;
 mod forward;
@@ -14,6 +17,7 @@ mod key_source;
 mod logging;
 mod output;
 mod passphrase;
+mod progress;
 mod secret_source;
 mod settings;
 mod stdio;
@@ -22,13 +26,15 @@ mod terminal;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{CommandFactory, Parser};
+use clap_complete::CompleteEnv;
 
 use crate::failure::{Failure, code};
 
 fn main() -> ExitCode {
     terminal::raw::restore_on_panic();
     stop_on_purpose();
+    CompleteEnv::with_factory(cli::Cli::command).var(commands::completions::VARIABLE).complete();
     let cli = match cli::Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {

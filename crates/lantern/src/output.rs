@@ -63,6 +63,11 @@ pub(crate) fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     print(&format!("{text}\n"))
 }
 
+/// Whether only results and errors are wanted.
+pub(crate) fn is_quiet() -> bool {
+    QUIET.load(Ordering::Relaxed)
+}
+
 /// Talk: what is going on, for a person. Lost when nobody listens.
 pub(crate) fn say(text: &str) {
     if !QUIET.load(Ordering::Relaxed) {
@@ -92,34 +97,37 @@ pub(crate) fn complain(failure: &Failure) {
 }
 
 /// Columns, aligned, under a heading; wide characters count as two. The last column is not padded.
-pub(crate) fn table<'a, const N: usize>(
-    heading: [&'a str; N],
-    rows: impl IntoIterator<Item = [Cow<'a, str>; N]>,
+pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
+    heading: &[&'a str],
+    rows: impl IntoIterator<Item = R>,
 ) -> String {
-    let rows: Vec<[(Cow<'a, str>, usize); N]> = std::iter::once(heading.map(Cow::Borrowed))
-        .chain(rows)
-        .map(|row| row.map(|cell| (width(&cell), cell)).map(|(width, cell)| (cell, width)))
-        .collect();
-    let mut widths = [0; N];
+    let rows: Vec<R> = rows.into_iter().collect();
+    let mut widths: Vec<usize> = heading.iter().map(|cell| width(cell)).collect();
     for row in &rows {
-        for (widest, (_, width)) in widths.iter_mut().zip(row) {
-            *widest = (*widest).max(*width);
+        for (widest, cell) in widths.iter_mut().zip(row.as_ref()) {
+            *widest = (*widest).max(width(cell));
         }
     }
     let style = if colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
-    let mut out = String::with_capacity(rows.len() * (widths.iter().sum::<usize>() + 2 * N));
-    for (index, row) in rows.iter().enumerate() {
-        let (start, end) = if index == 0 { style } else { ("", "") };
-        out.push_str(start);
-        for ((cell, width), widest) in row.iter().zip(widths) {
-            out.push_str(cell);
-            out.extend(std::iter::repeat_n(' ', widest + 2 - width));
-        }
-        out.truncate(out.trim_end_matches(' ').len());
-        out.push_str(end);
+    let mut out =
+        String::with_capacity((rows.len() + 1) * (widths.iter().sum::<usize>() + 2 * widths.len() + 2));
+    out.push_str(style.0);
+    put_row(&mut out, heading.iter().copied(), &widths);
+    out.push_str(style.1);
+    out.push('\n');
+    for row in &rows {
+        put_row(&mut out, row.as_ref().iter().map(Cow::as_ref), &widths);
         out.push('\n');
     }
     out
+}
+
+fn put_row<'c>(out: &mut String, cells: impl Iterator<Item = &'c str>, widths: &[usize]) {
+    for (cell, widest) in cells.zip(widths) {
+        out.push_str(cell);
+        out.extend(std::iter::repeat_n(' ', widest + 2 - width(cell)));
+    }
+    out.truncate(out.trim_end_matches(' ').len());
 }
 
 /// Cells on a terminal. Most text is plain and needs no tables to be measured.

@@ -16,7 +16,7 @@ const MAX_TRIES: u32 = 3;
 const WEAK_BELOW: f64 = 10.0;
 
 /// Options of commands that open a key.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct OpenArgs {
     /// Read the key's passphrase from this file descriptor
     #[arg(long, value_name = "N")]

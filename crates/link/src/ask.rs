@@ -5,6 +5,8 @@ use lantern_book::Verified;
 use lantern_keys::{PublicKey, SecretString};
 use lantern_ssh::Prompts;
 
+use crate::step::Step;
+
 /// What is known when a machine shows a key for the first time.
 #[derive(Debug)]
 pub struct FirstContact<'a> {
@@ -45,23 +47,42 @@ pub enum Note<'a> {
     },
     /// The server's text before login, already harmless.
     Banner(&'a str),
+    /// A key was trusted at first use, as the machine's policy has it.
+    FirstUse {
+        /// The machine.
+        machine: &'a str,
+        /// The key.
+        key: &'a PublicKey,
+    },
+    /// Host keys in the domain name system were of no use.
+    DnsUnproven {
+        /// The machine.
+        machine: &'a str,
+        /// Why.
+        why: &'a str,
+    },
     /// The trust store or the hints could not be written; the session goes on.
     NotRemembered(&'a lantern_book::BookError),
 }
 
 /// Answers questions. Every method may block: nothing else happens on the connection meanwhile.
-pub trait Ask {
+pub trait Ask: Send {
     /// Is this the right key?
     fn first_contact(&mut self, contact: &FirstContact<'_>) -> HostKeyAnswer;
 
     /// The passphrase of a key; `again` after a wrong one. `None`: there is none to be had.
     fn passphrase(&mut self, key: &str, again: bool) -> Option<SecretString>;
 
-    /// Whether a password can be given without asking a person.
-    fn password_at_hand(&self) -> bool;
+    /// Whether a password for this machine can be given without asking a person.
+    fn password_at_hand(&self, machine: &str) -> bool;
 
     /// The password of a user; `again` after a wrong one.
     fn password(&mut self, user: &str, machine: &str, again: bool) -> Option<SecretString>;
+
+    /// The password of a user of a proxy; `again` after a wrong one.
+    fn proxy_password(&mut self, _user: &str, _proxy: &str, _again: bool) -> Option<SecretString> {
+        None
+    }
 
     /// The new password that the server demands with these words, typed twice.
     fn new_password(&mut self, demand: &str) -> Option<SecretString>;
@@ -71,4 +92,12 @@ pub trait Ask {
 
     /// Something to tell.
     fn note(&mut self, note: &Note<'_>);
+
+    /// Whether the methods that a server takes are of interest, at the cost of a round trip.
+    fn wants_methods(&self) -> bool {
+        false
+    }
+
+    /// A step was taken.
+    fn step(&mut self, _step: &Step<'_>) {}
 }

@@ -45,6 +45,34 @@ pub enum LinkError {
         /// What the system says.
         source: std::io::Error,
     },
+    /// A proxy did not let us through.
+    #[error("the proxy {proxy} did not connect us with {to}")]
+    Proxy {
+        /// The proxy.
+        proxy: String,
+        /// Where we wanted to go.
+        to: String,
+        /// Why.
+        source: crate::proxy::ProxyError,
+    },
+    /// Something failed on the way to or through a gateway.
+    #[error("at the gateway {gateway}")]
+    Gateway {
+        /// The gateway.
+        gateway: String,
+        /// What.
+        source: Box<LinkError>,
+    },
+    /// The gateway opened no channel to the next machine.
+    #[error("the gateway {gateway} did not connect us with {to}")]
+    GatewayRefused {
+        /// The gateway.
+        gateway: String,
+        /// Where we wanted to go.
+        to: String,
+        /// Why.
+        source: OpenFailure,
+    },
     /// The protocol failed before login.
     #[error("cannot set up SSH with {place}")]
     Handshake {
@@ -88,6 +116,14 @@ pub enum LinkError {
     Book(#[from] BookError),
 }
 
+impl LinkError {
+    /// The same, told of the proxy that was to be reached first.
+    pub(crate) fn at_proxy(self, proxy: &lantern_book::Proxy, host: &str, port: u16) -> Self {
+        let words = std::io::Error::other(chain(&self));
+        Self::Proxy { proxy: proxy.place(), to: lantern_book::place(host, port), source: words.into() }
+    }
+}
+
 /// Why a host key was not accepted.
 #[derive(Debug, thiserror::Error)]
 pub enum TrustFailure {
@@ -115,6 +151,32 @@ pub enum TrustFailure {
         /// The fingerprint that was given beforehand.
         expected: Fingerprint,
     },
+    /// The machine's policy is to trust known keys only.
+    #[error("the host key of {machine} is not known, and its policy is to trust known keys only")]
+    KnownOnly {
+        /// The machine.
+        machine: String,
+        /// The key it presented.
+        key: PublicKey,
+    },
+    /// The key was revoked.
+    #[error("stopped: {machine} presents a host key that was revoked")]
+    Revoked {
+        /// The machine.
+        machine: String,
+        /// The key it presented.
+        key: PublicKey,
+        /// Why it was revoked.
+        reason: String,
+    },
+    /// The domain name system has other keys for the machine.
+    #[error("stopped: the host key of {machine} is not among those that DNS vouches for")]
+    NotInDns {
+        /// The machine.
+        machine: String,
+        /// The key it presented.
+        key: PublicKey,
+    },
     /// The machine was known by another key.
     #[error("stopped: {machine} presents another host key than it had")]
     Changed {
@@ -136,8 +198,14 @@ impl TrustFailure {
     pub fn details(&self) -> Vec<String> {
         let (place, key, known, belongs_to) = match self {
             Self::Changed { place, key, known, belongs_to, .. } => (place, key, known, belongs_to),
-            Self::NoOneToAsk { key, .. } => {
+            Self::NoOneToAsk { key, .. } | Self::KnownOnly { key, .. } | Self::NotInDns { key, .. } => {
                 return vec![format!("it presented {} {}", key.describe(), key.fingerprint())];
+            }
+            Self::Revoked { key, reason, .. } => {
+                return vec![
+                    format!("it presented {} {}", key.describe(), key.fingerprint()),
+                    format!("revoked because: {reason}"),
+                ];
             }
             Self::Rejected { .. } | Self::NotExpected { .. } => return Vec::new(),
         };
@@ -165,4 +233,15 @@ pub struct AuthFailure {
     pub methods: Vec<String>,
     /// What was tried.
     pub report: Vec<PlanReport>,
+}
+
+/// An error with its causes in one line.
+pub(crate) fn chain(error: &dyn std::error::Error) -> String {
+    let mut text = error.to_string();
+    let mut cause = error.source();
+    while let Some(error) = cause {
+        text = format!("{text}: {error}");
+        cause = error.source();
+    }
+    text
 }

@@ -8,24 +8,41 @@
 mod agent;
 mod ask;
 mod capture;
+mod connect;
 mod dial;
+mod dns;
 mod error;
+mod gateway;
+mod line;
 mod link;
 mod login;
 mod login_trust;
+mod look_around;
 mod own_keys;
 mod probe;
+mod proxy;
 mod pump;
 pub mod remote_logins;
 mod request;
+mod rotation;
+mod step;
 
 pub use agent::{AgentClient, AgentError, AgentSocket};
 pub use ask::{Ask, FirstContact, HostKeyAnswer, Note};
 pub use capture::{Captured, capture};
-pub use dial::dial;
+pub use connect::connect;
+pub use dial::{Dial, dial};
+#[cfg(fuzzing)]
+pub use dns::fuzz_answer;
+pub use dns::{DnsError, SshfpAnswer, sshfp_records};
 pub use error::{AuthFailure, LinkError, TrustFailure};
+pub use line::{ByteStream, Line};
 pub use link::Link;
-pub use login::connect;
-pub use probe::probe_host_key;
+pub use look_around::{
+    Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, subsystem_starts, who_and_where,
+};
+pub use probe::{probe_host_key, probe_host_keys};
+pub use proxy::ProxyError;
 pub use pump::{Pump, PumpError};
-pub use request::{ConnectRequest, KeyChoice, TimeLimits, our_offer};
+pub use request::{ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
+pub use step::Step;

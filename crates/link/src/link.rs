@@ -2,19 +2,27 @@
 
 use std::time::Instant;
 
-use lantern_ssh::{ChannelEvent, ChannelId, Client, ClientEvent, Machine, SessionRequest, SshError};
-use tokio::net::TcpStream;
+use lantern_book::Rotation;
+use lantern_ssh::{
+    ChannelEvent, ChannelId, Client, ClientEvent, DirectTcpip, GlobalEvent, Machine, OpenFailure,
+    SessionRequest, SshError,
+};
 
 use crate::LinkError;
+use crate::line::Line;
 use crate::pump::{Pump, PumpError};
+use crate::rotation::RotationWatch;
 
 /// A connection that is logged in. Events come from [`Link::event`]; everything else is immediate.
 pub struct Link {
     pub(crate) client: Client,
-    pub(crate) pump: Pump<TcpStream>,
+    pub(crate) pump: Pump<Line>,
     pub(crate) machine: String,
     pub(crate) user: String,
     pub(crate) ended: Option<LinkError>,
+    pub(crate) rotation: RotationWatch,
+    /// The answer to a request that the machine listen for us.
+    pub(crate) listening: Option<Option<u16>>,
 }
 
 impl Link {
@@ -41,8 +49,10 @@ impl Link {
     pub async fn event(&mut self) -> Result<(ChannelId, ChannelEvent), LinkError> {
         loop {
             while let Some(event) = self.client.poll_event() {
-                if let ClientEvent::Channel(id, event) = event {
-                    return Ok((id, event));
+                match event {
+                    ClientEvent::Channel(id, event) => return Ok((id, event)),
+                    ClientEvent::Global(event) => self.note_global(event),
+                    _ => {}
                 }
             }
             if let Some(error) = self.ended.take() {
@@ -51,6 +61,22 @@ impl Link {
             if let Err(error) = self.pump.turn(&mut self.client).await {
                 self.ended = Some(self.lost(error));
             }
+        }
+    }
+
+    /// Works until something happened, leaving events of channels where they are.
+    async fn turn(&mut self) -> Result<(), LinkError> {
+        self.pump.turn(&mut self.client).await.map_err(|error| self.lost(error))?;
+        while let Some(event) = self.client.poll_global_event() {
+            self.note_global(event);
+        }
+        Ok(())
+    }
+
+    fn note_global(&mut self, event: GlobalEvent) {
+        match event {
+            GlobalEvent::Listening(port) => self.listening = Some(port),
+            event => self.rotation.handle(event, &mut self.client),
         }
     }
 
@@ -68,15 +94,52 @@ impl Link {
     /// [`LinkError::ChannelRefused`] or [`LinkError::Lost`].
     pub async fn open_session(&mut self) -> Result<ChannelId, LinkError> {
         let id = self.client.open_session(Instant::now()).map_err(|error| self.lost(error.into()))?;
+        let machine = self.machine.clone();
+        self.opened(id).await?.map_err(|source| LinkError::ChannelRefused { machine, source })
+    }
+
+    /// Opens a channel to a place that the machine reaches, and waits for it.
+    ///
+    /// # Errors
+    /// [`LinkError::GatewayRefused`] or [`LinkError::Lost`].
+    pub async fn open_direct(&mut self, to: &DirectTcpip) -> Result<ChannelId, LinkError> {
+        let id = self.client.open_direct(to, Instant::now()).map_err(|error| self.lost(error.into()))?;
+        let (gateway, to) = (self.machine.clone(), lantern_book::place(&to.host, to.port));
+        self.opened(id).await?.map_err(|source| LinkError::GatewayRefused { gateway, to, source })
+    }
+
+    async fn opened(&mut self, id: ChannelId) -> Result<Result<ChannelId, OpenFailure>, LinkError> {
         loop {
             match self.event().await? {
-                (opened, ChannelEvent::Opened) if opened == id => return Ok(id),
-                (refused, ChannelEvent::OpenFailed(source)) if refused == id => {
-                    return Err(LinkError::ChannelRefused { machine: self.machine.clone(), source });
-                }
+                (opened, ChannelEvent::Opened) if opened == id => return Ok(Ok(id)),
+                (refused, ChannelEvent::OpenFailed(source)) if refused == id => return Ok(Err(source)),
                 _ => {}
             }
         }
+    }
+
+    /// Whether the machine would listen for us on a port of its own; it stops at once.
+    ///
+    /// # Errors
+    /// [`LinkError::Lost`].
+    pub async fn listens_for_us(&mut self) -> Result<bool, LinkError> {
+        const LOOPBACK: &str = "127.0.0.1";
+        self.listening = None;
+        self.client.listen(LOOPBACK, 0).map_err(|error| self.lost(error.into()))?;
+        loop {
+            if let Some(port) = self.listening.take() {
+                if let Some(port) = port {
+                    self.client.stop_listening(LOOPBACK, port).map_err(|error| self.lost(error.into()))?;
+                }
+                return Ok(port.is_some());
+            }
+            self.turn().await?;
+        }
+    }
+
+    /// What the machine's announcements of host keys have changed in the trust store, told once.
+    pub fn take_rotations(&mut self) -> Vec<Rotation> {
+        std::mem::take(&mut self.rotation.done)
     }
 
     /// Makes a channel request.

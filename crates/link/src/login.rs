@@ -1,9 +1,9 @@
-//! From a machine of the book to a logged-in connection: dial, shake hands, check trust, authenticate.
+//! From a line to a logged-in connection: shake hands, check trust, authenticate.
 
 use std::time::Instant;
 
 use jiff::Timestamp;
-use lantern_book::{Hint, Hints, TrustStore};
+use lantern_book::{Hint, Hints, TrustStore, Verified};
 use lantern_keys::{PublicKey, SignatureAlgorithm, SystemRandom};
 use lantern_ssh::algorithm::KexAlgorithm;
 use lantern_ssh::{
@@ -13,34 +13,23 @@ use tracing::debug;
 
 use crate::ask::{Ask, Note};
 use crate::error::AuthFailure;
+use crate::line::Line;
 use crate::own_keys::{OwnKey, join_agents, order, own_keys, unlock};
 use crate::pump::{Pump, PumpError};
-use crate::{AgentClient, ConnectRequest, Link, LinkError, dial};
-
-/// Connects and logs in.
-///
-/// # Errors
-/// The step that failed.
-pub async fn connect(request: ConnectRequest<'_>, ask: &mut dyn Ask) -> Result<Link, LinkError> {
-    let mut login = Login::start(&request, ask).await?;
-    login.run().await?;
-    let Login { client, pump, .. } = login;
-    remember(&request, &client, ask);
-    let (machine, user) = (request.machine.to_owned(), request.user.to_owned());
-    Ok(Link { client, pump, machine, user, ended: None })
-}
+use crate::step::Step;
+use crate::{AgentClient, ConnectRequest, LinkError};
 
 /// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
-fn remember(request: &ConnectRequest<'_>, client: &Client, ask: &mut dyn Ask) {
-    let place = request.place();
+pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &mut dyn Ask) {
+    let place = request.trust_place();
     let noted = match client.host_key() {
-        Some(key) => TrustStore::note_seen(request.home, request.machine, &place, key, Timestamp::now()),
+        Some(key) => TrustStore::note_seen(&request.home, &request.machine, &place, key, Timestamp::now()),
         None => Ok(()),
     };
     let hinted = match client.server_first() {
         Some(guess) => {
             let hint = Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() };
-            Hints::note(request.home, request.machine, hint)
+            Hints::note(&request.home, &request.machine, hint)
         }
         None => Ok(()),
     };
@@ -49,26 +38,18 @@ fn remember(request: &ConnectRequest<'_>, client: &Client, ask: &mut dyn Ask) {
     }
 }
 
-pub(crate) struct Login<'a, 'r> {
-    pub(crate) request: &'a ConnectRequest<'r>,
-    pub(crate) ask: &'a mut dyn Ask,
-    pub(crate) client: Client,
-    pub(crate) pump: Pump<tokio::net::TcpStream>,
-    pub(crate) reached: std::net::SocketAddr,
-    pub(crate) trust: TrustStore,
+/// What is needed before a line is: trust, keys, agents and a plan.
+pub(crate) struct Prepared<'r> {
+    pub(crate) request: &'r ConnectRequest,
+    trust: TrustStore,
     keys: Vec<OwnKey>,
     agents: Vec<AgentClient>,
     plan: AuthPlan,
-    /// The key that an agent is asked to sign with.
-    signing: Option<usize>,
-    password_asked: bool,
-    last_password: Option<lantern_keys::SecretString>,
 }
 
-impl<'a, 'r> Login<'a, 'r> {
-    async fn start(request: &'a ConnectRequest<'r>, ask: &'a mut dyn Ask) -> Result<Self, LinkError> {
-        // Everything that can fail here fails before the network is bothered.
-        let trust = TrustStore::load(request.home)?;
+impl<'r> Prepared<'r> {
+    pub(crate) async fn new(request: &'r ConnectRequest, ask: &mut dyn Ask) -> Result<Self, LinkError> {
+        let trust = TrustStore::load(&request.home)?;
         let mut keys = own_keys(request, ask)?;
         let agents = join_agents(request, &mut keys).await;
         order(&mut keys);
@@ -77,20 +58,55 @@ impl<'a, 'r> Login<'a, 'r> {
             public: key.public.clone(),
             locked: key.is_locked(),
         });
-        let mut plan = AuthPlan::new(candidates.collect(), ask.password_at_hand());
+        let mut plan = AuthPlan::new(candidates.collect(), ask.password_at_hand(&request.machine));
         if request.keys_only {
             plan = plan.with_keys_only();
         }
-        let (stream, reached) = dial(request.address, request.port, request.limits.connect).await?;
+        if ask.wants_methods() {
+            plan = plan.with_probe_first();
+        }
+        Ok(Self { request, trust, keys, agents, plan })
+    }
+}
+
+pub(crate) struct Login<'a, 'r> {
+    pub(crate) request: &'r ConnectRequest,
+    pub(crate) ask: &'a mut dyn Ask,
+    pub(crate) client: Client,
+    pub(crate) pump: Pump<Line>,
+    /// Where the line leads, in words.
+    pub(crate) reached: String,
+    pub(crate) trust: TrustStore,
+    keys: Vec<OwnKey>,
+    agents: Vec<AgentClient>,
+    plan: AuthPlan,
+    /// The key that an agent is asked to sign with.
+    signing: Option<usize>,
+    password_asked: bool,
+    last_password: Option<lantern_keys::SecretString>,
+    since: Instant,
+    identified: bool,
+    offered: bool,
+    /// How the host key came to be trusted, when it was not known before.
+    pub(crate) trusted_now: Option<Verified>,
+}
+
+impl<'a, 'r> Login<'a, 'r> {
+    pub(crate) fn start(
+        prepared: Prepared<'r>,
+        line: Line,
+        reached: String,
+        ask: &'a mut dyn Ask,
+    ) -> Result<Self, LinkError> {
+        let Prepared { request, trust, keys, agents, plan } = prepared;
         let config = client_config(request, &trust);
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
-        let pump = Pump::new(stream);
         Ok(Self {
             request,
             ask,
             client,
-            pump,
+            pump: Pump::new(line),
             reached,
             trust,
             keys,
@@ -99,28 +115,63 @@ impl<'a, 'r> Login<'a, 'r> {
             signing: None,
             password_asked: false,
             last_password: None,
+            since: Instant::now(),
+            identified: false,
+            offered: false,
+            trusted_now: None,
         })
     }
 
-    async fn run(&mut self) -> Result<(), LinkError> {
+    pub(crate) async fn run(&mut self) -> Result<(), LinkError> {
         // The first attempt is queued now, so that it leaves together with the new keys.
         self.next_attempt().await?;
         loop {
             while let Some(event) = self.client.poll_event() {
                 match event {
                     ClientEvent::HostKey(key) => self.decide_host_key(&key).await?,
-                    ClientEvent::Established => self.note_move(),
-                    ClientEvent::Auth(AuthEvent::Succeeded) => return Ok(()),
+                    ClientEvent::Established => {
+                        self.note_move();
+                        self.tell_agreed();
+                    }
+                    ClientEvent::Auth(AuthEvent::Succeeded) => {
+                        let by = self.plan.current();
+                        self.ask.step(&Step::LoggedIn { by: &by, took: self.since.elapsed() });
+                        return Ok(());
+                    }
                     ClientEvent::Auth(event) => self.handle_auth(event).await?,
-                    ClientEvent::Channel(..) => {}
+                    ClientEvent::Channel(..) | ClientEvent::Global(_) => {}
                 }
             }
             let place = self.request.place();
+            if !self.identified && !self.client.peer_identification().is_empty() {
+                self.identified = true;
+                let identification = lantern_ssh::neutralize(self.client.peer_identification(), 255);
+                let took = self.since.elapsed();
+                self.ask.step(&Step::Identified { identification: &identification, took });
+            }
             self.pump.turn(&mut self.client).await.map_err(|error| match error {
                 PumpError::Ssh(source) => LinkError::Handshake { place, source },
                 PumpError::Io(source) => LinkError::Dial { place, source },
             })?;
         }
+    }
+
+    fn tell_agreed(&mut self) {
+        let (Some(algorithms), Some(key)) = (self.client.algorithms(), self.client.host_key()) else {
+            return;
+        };
+        let known = || {
+            let record = self.trust.get(&self.request.machine)?;
+            record.keys.iter().find(|known| known.key == *key).map(|known| known.verified)
+        };
+        let trust = match (self.trusted_now, known()) {
+            (Some(verified), _) => format!("first contact, {verified}"),
+            (None, Some(verified)) => format!("known, {verified}"),
+            (None, None) => "known".into(),
+        };
+        let (algorithms, strict, took) = (*algorithms, self.client.is_strict(), self.since.elapsed());
+        self.ask.step(&Step::Agreed { algorithms, strict, key, trust: &trust, took });
+        self.since = Instant::now();
     }
 
     async fn handle_auth(&mut self, event: AuthEvent) -> Result<(), LinkError> {
@@ -130,6 +181,9 @@ impl<'a, 'r> Login<'a, 'r> {
                 Ok(())
             }
             AuthEvent::Rejected { methods, partial_success } => {
+                if !std::mem::replace(&mut self.offered, true) {
+                    self.ask.step(&Step::Offered { methods: &methods });
+                }
                 self.plan.on_rejected(methods, partial_success);
                 self.next_attempt().await
             }
@@ -144,7 +198,7 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.plan.on_query_accepted();
                 self.next_attempt().await
             }
-            AuthEvent::Prompts(prompts) => match self.ask.prompts(self.request.machine, &prompts) {
+            AuthEvent::Prompts(prompts) => match self.ask.prompts(&self.request.machine, &prompts) {
                 Some(answers) => {
                     self.client.answer_prompts(&answers, Instant::now()).map_err(|e| self.broken(e))
                 }
@@ -221,7 +275,7 @@ impl<'a, 'r> Login<'a, 'r> {
                 PlannedStep::KeyboardInteractive => Attempt::KeyboardInteractive,
                 PlannedStep::Password => {
                     let again = std::mem::replace(&mut self.password_asked, true);
-                    match self.ask.password(self.request.user, self.request.machine, again) {
+                    match self.ask.password(&self.request.user, &self.request.machine, again) {
                         Some(password) => {
                             self.last_password = Some(password.clone());
                             Attempt::Password(password)
@@ -250,37 +304,36 @@ impl<'a, 'r> Login<'a, 'r> {
         self.client.disconnect();
         self.pump.finish(&mut self.client).await;
         LinkError::Auth(Box::new(AuthFailure {
-            machine: self.request.machine.to_owned(),
-            user: self.request.user.to_owned(),
+            machine: self.request.machine.clone(),
+            user: self.request.user.clone(),
             methods: self.plan.methods().to_vec(),
             report: self.plan.report(),
         }))
     }
 }
 
-fn client_config(request: &ConnectRequest<'_>, trust: &TrustStore) -> ClientConfig {
-    let known: Vec<PublicKey> = trust
-        .get(request.machine)
-        .map(|record| record.keys.iter().map(|known| known.key.clone()).collect())
-        .unwrap_or_default();
+fn client_config(request: &ConnectRequest, trust: &TrustStore) -> ClientConfig {
+    let known: Vec<PublicKey> = trust.good_keys(&request.machine);
     let mut offer = request.offer.clone();
     let algorithms: Vec<_> =
         known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
     offer.prefer_host_keys(&algorithms);
-    let mut config = ClientConfig::new(request.user.to_owned(), offer, Box::new(SystemRandom));
+    let mut config = ClientConfig::new(request.user.clone(), offer, Box::new(SystemRandom));
     config.guess = guess(request, &algorithms);
     // An expectation narrows what goes without asking: another known key is then judged, and refused.
     config.known_host_keys = known;
     config.known_host_keys.retain(|key| request.expect.is_none_or(|expected| key.fingerprint() == expected));
     config.handshake_time = request.limits.handshake;
-    config.keepalive = Some(request.limits.keepalive);
+    config.login_time = request.limits.login;
+    config.keepalive = request.limits.keepalive;
+    config.keepalive_misses = request.limits.keepalive_misses;
     config
 }
 
 /// What the server listed first last time, when we can verify a host key of that kind.
-fn guess(request: &ConnectRequest<'_>, known: &[SignatureAlgorithm]) -> Option<Guess> {
-    let hints = Hints::load(request.home);
-    let hint = hints.get(request.machine)?;
+fn guess(request: &ConnectRequest, known: &[SignatureAlgorithm]) -> Option<Guess> {
+    let hints = Hints::load(&request.home);
+    let hint = hints.get(&request.machine)?;
     let kex = KexAlgorithm::from_name(&hint.kex)?;
     let host_key = SignatureAlgorithm::from_name(&hint.host_key).ok()?;
     debug!(kex = hint.kex, host_key = hint.host_key, "guessing");

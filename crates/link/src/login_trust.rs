@@ -1,28 +1,30 @@
 //! The part of a login that decides about the host key.
 
+use std::net::IpAddr;
 use std::time::Instant;
 
 use jiff::Timestamp;
 use lantern_book::{TrustStore, TrustVerdict, Verified};
 use lantern_keys::PublicKey;
 
-use crate::LinkError;
 use crate::ask::{FirstContact, HostKeyAnswer, Note};
-use crate::error::TrustFailure;
+use crate::dns::sshfp_records;
+use crate::error::{TrustFailure, chain};
 use crate::login::Login;
+use crate::{LinkError, TrustPolicy};
 
 impl Login<'_, '_> {
     /// A key that is not among the machine's known ones.
     pub(crate) async fn decide_host_key(&mut self, key: &PublicKey) -> Result<(), LinkError> {
-        let outcome = self.judge(key);
-        match outcome {
+        match self.judge(key).await {
             Ok(verified) => {
-                let (home, machine) = (self.request.home, self.request.machine);
-                let remembered =
-                    TrustStore::accept(home, machine, &self.request.place(), key, verified, Timestamp::now());
+                let (home, machine) = (&self.request.home, &self.request.machine);
+                let place = self.request.trust_place();
+                let remembered = TrustStore::accept(home, machine, &place, key, verified, Timestamp::now());
                 if let Err(error) = remembered {
                     self.ask.note(&Note::NotRemembered(&error));
                 }
+                self.trusted_now = Some(verified);
                 self.client
                     .accept_host_key(Instant::now())
                     .map_err(|source| LinkError::Handshake { place: self.request.place(), source })
@@ -35,11 +37,18 @@ impl Login<'_, '_> {
         }
     }
 
-    fn judge(&mut self, key: &PublicKey) -> Result<Verified, Box<TrustFailure>> {
-        let machine = self.request.machine.to_owned();
-        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.place(), key) {
+    async fn judge(&mut self, key: &PublicKey) -> Result<Verified, Box<TrustFailure>> {
+        let machine = self.request.machine.clone();
+        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key) {
+            TrustVerdict::Revoked(revoked) => {
+                return Err(Box::new(TrustFailure::Revoked {
+                    machine,
+                    key: key.clone(),
+                    reason: revoked.reason,
+                }));
+            }
             TrustVerdict::Changed { known, belongs_to } => {
-                let (place, key) = (self.reached.to_string(), key.clone());
+                let (place, key) = (self.reached.clone(), key.clone());
                 return Err(Box::new(TrustFailure::Changed { machine, place, key, known, belongs_to }));
             }
             TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
@@ -51,9 +60,25 @@ impl Login<'_, '_> {
                 false => Err(Box::new(TrustFailure::NotExpected { machine, key: key.clone(), expected })),
             };
         }
+        if let Some(verdict) = self.ask_dns(key).await {
+            return verdict;
+        }
+        match self.request.trust {
+            TrustPolicy::KnownOnly => {
+                return Err(Box::new(TrustFailure::KnownOnly { machine, key: key.clone() }));
+            }
+            TrustPolicy::FirstUse => {
+                self.ask.note(&Note::FirstUse { machine: &machine, key });
+                return Ok(Verified::FirstUse);
+            }
+            TrustPolicy::Ask => {}
+        }
         let dialed = self.request.place();
-        let reached = self.reached.to_string();
-        let reached_at = if dialed == reached { reached } else { format!("{dialed} ({reached})") };
+        let reached_at = if self.reached.starts_with(&dialed) {
+            self.reached.clone()
+        } else {
+            format!("{dialed} ({})", self.reached)
+        };
         let contact = FirstContact { machine: &machine, reached_at, key, same_key, same_address };
         match self.ask.first_contact(&contact) {
             HostKeyAnswer::Accept(verified) => Ok(verified),
@@ -64,10 +89,41 @@ impl Login<'_, '_> {
         }
     }
 
+    /// What the domain name system says of the key, when a trusted resolver is named; nothing when it says nothing that counts.
+    async fn ask_dns(&mut self, key: &PublicKey) -> Option<Result<Verified, Box<TrustFailure>>> {
+        let resolver = self.request.resolver?;
+        let machine = &self.request.machine;
+        let name = self.request.addresses.iter().find(|address| address.parse::<IpAddr>().is_err())?;
+        let answer = match sshfp_records(resolver, name, self.request.limits.connect).await {
+            Ok(answer) => answer,
+            Err(error) => {
+                let why = format!("{resolver}: {}", chain(&error));
+                self.ask.note(&Note::DnsUnproven { machine, why: &why });
+                return None;
+            }
+        };
+        if answer.records.is_empty() {
+            return None;
+        }
+        if !answer.authentic {
+            let why =
+                format!("{resolver} has SSHFP records of {name}, and does not say that it validated them");
+            self.ask.note(&Note::DnsUnproven { machine, why: &why });
+            return None;
+        }
+        match (answer.names(key), answer.speaks_of(key)) {
+            (true, _) => Some(Ok(Verified::Dns)),
+            (false, true) => {
+                Some(Err(Box::new(TrustFailure::NotInDns { machine: machine.clone(), key: key.clone() })))
+            }
+            (false, false) => None,
+        }
+    }
+
     /// A known key needs no decision; that its machine has moved is told.
     pub(crate) fn note_move(&mut self) {
         let Some(key) = self.client.host_key() else { return };
-        let (machine, place) = (self.request.machine, self.request.place());
+        let (machine, place) = (&self.request.machine, self.request.trust_place());
         if let TrustVerdict::Moved { from } = self.trust.assess(machine, &place, key) {
             self.ask.note(&Note::Moved { machine, from: &from, to: &place });
         }

@@ -49,8 +49,8 @@ impl OwnKey {
 }
 
 /// The keys that a request lets us offer, those that cost no question first.
-pub(crate) fn own_keys(request: &ConnectRequest<'_>, ask: &mut dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
-    let ring = KeyRing::new(request.home);
+pub(crate) fn own_keys(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
+    let ring = KeyRing::new(&request.home);
     let own = |name: String, public: PublicKey, sealed: Sealed| {
         let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
         OwnKey { name, public, sealed: Some(sealed), opened, agent: None }
@@ -58,7 +58,9 @@ pub(crate) fn own_keys(request: &ConnectRequest<'_>, ask: &mut dyn Ask) -> Resul
     let from_entry = |entry: RingEntry| own(entry.name, entry.public, entry.sealed);
     Ok(match &request.keys {
         KeyChoice::Nothing => Vec::new(),
-        KeyChoice::Named(name) => vec![from_entry(ring.get(name)?)],
+        KeyChoice::Named(names) => {
+            names.iter().map(|name| Ok(from_entry(ring.get(name)?))).collect::<Result<_, BookError>>()?
+        }
         KeyChoice::File(path) => vec![from_file(path, ask)?],
         KeyChoice::Ring | KeyChoice::RingWithout(_) => {
             // A broken file in the ring is reported by `key list`; here the others serve.
@@ -74,7 +76,7 @@ pub(crate) fn own_keys(request: &ConnectRequest<'_>, ask: &mut dyn Ask) -> Resul
 
 /// Connects to the agents of a request and marks the keys that they sign with. Where any key of the ring may be offered,
 /// keys that only an agent has are added. An agent that does not answer is passed over.
-pub(crate) async fn join_agents(request: &ConnectRequest<'_>, keys: &mut Vec<OwnKey>) -> Vec<AgentClient> {
+pub(crate) async fn join_agents(request: &ConnectRequest, keys: &mut Vec<OwnKey>) -> Vec<AgentClient> {
     let mut agents = Vec::new();
     if matches!(request.keys, KeyChoice::Nothing) {
         return agents;

@@ -1,9 +1,10 @@
 //! What a connection has to know beforehand.
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use lantern_book::Home;
+use lantern_book::{Home, Proxy};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
@@ -12,12 +13,16 @@ use crate::AgentSocket;
 /// How long each step may take.
 #[derive(Debug, Clone, Copy)]
 pub struct TimeLimits {
-    /// For one address to answer.
+    /// For the resolver, for one address, and for a proxy to answer.
     pub connect: Duration,
-    /// For each answer of the server up to login.
+    /// For each answer of the server until keys are agreed.
     pub handshake: Duration,
-    /// How often a silent server is asked whether it is there.
-    pub keepalive: Duration,
+    /// For each answer of the server while logging in.
+    pub login: Duration,
+    /// How often a silent server is asked whether it is there; none: never.
+    pub keepalive: Option<Duration>,
+    /// After how many questions without an answer the link counts as dead.
+    pub keepalive_misses: u32,
 }
 
 impl Default for TimeLimits {
@@ -25,39 +30,59 @@ impl Default for TimeLimits {
         Self {
             connect: Duration::from_secs(10),
             handshake: Duration::from_secs(30),
-            keepalive: Duration::from_secs(20),
+            login: Duration::from_secs(60),
+            keepalive: Some(Duration::from_secs(20)),
+            keepalive_misses: 3,
         }
     }
 }
 
 /// Which keys may be offered.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub enum KeyChoice {
     /// All of the ring.
     Ring,
     /// All of the ring but this one: to prove that there is another way in.
     RingWithout(PublicKey),
-    /// One of the ring, by name.
-    Named(String),
+    /// These of the ring, by name, in this order.
+    Named(Vec<String>),
     /// A file that need not be in the ring.
     File(PathBuf),
     /// None.
     Nothing,
 }
 
+/// What happens at first contact.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum TrustPolicy {
+    /// A person is asked.
+    #[default]
+    Ask,
+    /// It is refused.
+    KnownOnly,
+    /// The key is trusted, with a note.
+    FirstUse,
+}
+
 /// Everything that a connection needs to know beforehand.
-#[derive(Debug)]
-pub struct ConnectRequest<'a> {
+#[derive(Debug, Clone)]
+pub struct ConnectRequest {
     /// Where book, trust and keys are.
-    pub home: &'a Home,
+    pub home: Home,
     /// The machine's name, in messages and in the trust store.
-    pub machine: &'a str,
-    /// Where to dial.
-    pub address: &'a str,
+    pub machine: String,
+    /// Where to dial: host names and IP addresses, the likeliest first.
+    pub addresses: Vec<String>,
     /// And which port.
     pub port: u16,
+    /// Whether a slow address is overtaken by the next.
+    pub race: bool,
+    /// The proxy on the way.
+    pub proxy: Option<Proxy>,
+    /// The gateways on the way, the nearest first; the first one is dialed.
+    pub via: Vec<ConnectRequest>,
     /// The user to log in as.
-    pub user: &'a str,
+    pub user: String,
     /// The keys to offer.
     pub keys: KeyChoice,
     /// Whether nothing but keys is tried: no password, no questions of the machine.
@@ -66,16 +91,50 @@ pub struct ConnectRequest<'a> {
     pub agents: Vec<AgentSocket>,
     /// The fingerprint that the host key must have at first contact.
     pub expect: Option<Fingerprint>,
+    /// What happens at first contact.
+    pub trust: TrustPolicy,
+    /// A validating resolver whose word on SSHFP records is believed.
+    pub resolver: Option<SocketAddr>,
     /// How long steps may take.
     pub limits: TimeLimits,
     /// The algorithms to offer.
     pub offer: Offer,
 }
 
-impl ConnectRequest<'_> {
-    /// Address and port as one word.
-    pub(crate) fn place(&self) -> String {
-        lantern_book::place(self.address, self.port)
+impl ConnectRequest {
+    /// A request with the defaults.
+    pub fn new(home: &Home, machine: &str, address: &str, port: u16, user: &str) -> Self {
+        Self {
+            home: home.clone(),
+            machine: machine.to_owned(),
+            addresses: vec![address.to_owned()],
+            port,
+            race: true,
+            proxy: None,
+            via: Vec::new(),
+            user: user.to_owned(),
+            keys: KeyChoice::Ring,
+            keys_only: false,
+            agents: Vec::new(),
+            expect: None,
+            trust: TrustPolicy::Ask,
+            resolver: None,
+            limits: TimeLimits::default(),
+            offer: our_offer(),
+        }
+    }
+
+    /// Its first address and port as one word.
+    pub fn place(&self) -> String {
+        lantern_book::place(self.addresses.first().map_or("", String::as_str), self.port)
+    }
+
+    /// How the trust store knows the place: private addresses mean another machine behind another gateway.
+    pub fn trust_place(&self) -> String {
+        match self.via.last() {
+            Some(gateway) => format!("{} via {}", self.place(), gateway.machine),
+            None => self.place(),
+        }
     }
 }
 

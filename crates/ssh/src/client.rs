@@ -9,8 +9,9 @@ use lantern_keys::{PublicKey, RandomSource, SecretString};
 use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
 use crate::channel::{ChannelEvent, ChannelId, Stream};
 use crate::connection::Connection;
+use crate::global::GlobalEvent;
 use crate::limits::DEFAULT_HANDSHAKE_TIME;
-use crate::message::connection::SessionRequest;
+use crate::message::connection::{DirectTcpip, SessionRequest};
 use crate::message::number;
 use crate::transport::{Guess, RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
@@ -27,8 +28,10 @@ pub struct ClientConfig {
     pub known_host_keys: Vec<PublicKey>,
     /// When new keys are asked for.
     pub rekey: RekeyPolicy,
-    /// Longest wait for the server, up to login.
+    /// Longest wait for each answer of the server until keys are agreed.
     pub handshake_time: Duration,
+    /// Longest wait for each answer while logging in.
+    pub login_time: Duration,
     /// How often a silent server is asked whether it is still there; none: never.
     pub keepalive: Option<Duration>,
     /// After how many questions without an answer the link counts as dead.
@@ -47,6 +50,7 @@ impl ClientConfig {
             known_host_keys: Vec::new(),
             rekey: RekeyPolicy::default(),
             handshake_time: DEFAULT_HANDSHAKE_TIME,
+            login_time: DEFAULT_HANDSHAKE_TIME,
             keepalive: None,
             keepalive_misses: 3,
             random,
@@ -66,6 +70,8 @@ pub enum ClientEvent {
     Auth(AuthEvent),
     /// Something about a channel.
     Channel(ChannelId, ChannelEvent),
+    /// Something outside any channel.
+    Global(GlobalEvent),
 }
 
 /// A connection in the client role. See the crate's front page for how to drive it.
@@ -75,6 +81,7 @@ pub struct Client {
     connection: Connection,
     events: VecDeque<ClientEvent>,
     handshake_time: Duration,
+    login_time: Duration,
     keepalive: Option<Duration>,
     keepalive_misses: u32,
     /// When the server last had to answer something and the clock of patience started.
@@ -103,6 +110,7 @@ impl Client {
             connection: Connection::new(Role::Client),
             events: VecDeque::new(),
             handshake_time: config.handshake_time,
+            login_time: config.login_time,
             keepalive: config.keepalive,
             keepalive_misses: config.keepalive_misses,
             waiting_since: now,
@@ -113,9 +121,17 @@ impl Client {
     /// The next event.
     pub fn poll_event(&mut self) -> Option<ClientEvent> {
         self.events.pop_front().or_else(|| {
+            if let Some(event) = self.connection.globals.events.pop_front() {
+                return Some(ClientEvent::Global(event));
+            }
             let (id, event) = self.connection.poll_event()?;
             Some(ClientEvent::Channel(id, event))
         })
+    }
+
+    /// The next event outside any channel, ahead of those that [`Self::poll_event`] still has.
+    pub fn poll_global_event(&mut self) -> Option<GlobalEvent> {
+        self.connection.globals.events.pop_front()
     }
 
     /// Accepts the key of [`ClientEvent::HostKey`]; input that waited is worked on.
@@ -206,6 +222,11 @@ impl Client {
             && (!self.transport.is_settled() || self.auth.waits_for_peer())
     }
 
+    /// How long the next answer may take.
+    fn patience(&self) -> Duration {
+        if self.transport.is_settled() { self.login_time } else { self.handshake_time }
+    }
+
     /// Ends the connection politely; send what is pending, then close.
     pub fn disconnect(&mut self) {
         self.transport.disconnect(disconnect::BY_APPLICATION, "");
@@ -216,10 +237,51 @@ impl Client {
     /// # Errors
     /// [`SshError::Misuse`] before login or with too many channels.
     pub fn open_session(&mut self, now: Instant) -> Result<ChannelId, SshError> {
-        if !self.auth.is_done() {
-            return Err(SshError::Misuse("channels open after login"));
+        self.after_login()?;
+        self.connection.open(b"session", b"", &mut self.transport, now)
+    }
+
+    /// Opens a channel to a place that the server reaches (RFC 4254 §7.2).
+    ///
+    /// # Errors
+    /// As [`Self::open_session`].
+    pub fn open_direct(&mut self, to: &DirectTcpip, now: Instant) -> Result<ChannelId, SshError> {
+        self.after_login()?;
+        self.connection.open(DirectTcpip::TYPE, &to.encode(), &mut self.transport, now)
+    }
+
+    /// Asks the server to listen at an address of its own, port 0 for one that it chooses; [`GlobalEvent::Listening`] follows.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login.
+    pub fn listen(&mut self, address: &str, port: u16) -> Result<(), SshError> {
+        self.after_login()?;
+        self.connection.globals.listen(address, port, &mut self.transport)
+    }
+
+    /// Asks the server to stop listening there.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login.
+    pub fn stop_listening(&mut self, address: &str, port: u16) -> Result<(), SshError> {
+        self.after_login()?;
+        self.connection.globals.stop_listening(address, port, &mut self.transport)
+    }
+
+    /// Asks the server to prove that it holds these keys of its announcement; [`GlobalEvent::HostKeysProven`] follows.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login.
+    pub fn prove_host_keys(&mut self, keys: Vec<PublicKey>) -> Result<(), SshError> {
+        self.after_login()?;
+        self.connection.globals.prove_host_keys(keys, &mut self.transport)
+    }
+
+    fn after_login(&self) -> Result<(), SshError> {
+        match self.auth.is_done() {
+            true => Ok(()),
+            false => Err(SshError::Misuse("channels open after login")),
         }
-        self.connection.open(b"session", &mut self.transport, now)
     }
 
     /// Makes a request on a channel; with `want_reply`, [`ChannelEvent::Reply`] follows.
@@ -289,6 +351,11 @@ impl Client {
         self.transport.server_first()
     }
 
+    /// The algorithms that the server has host keys for, as far as we know them, in its order of preference.
+    pub fn server_host_key_algorithms(&self) -> &[lantern_keys::SignatureAlgorithm] {
+        self.transport.server_host_keys()
+    }
+
     /// Whether strict key exchange is in force.
     pub fn is_strict(&self) -> bool {
         self.transport.is_strict()
@@ -325,7 +392,7 @@ impl Machine for Client {
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
-        let patience = self.waits_before_login().then(|| self.waiting_since + self.handshake_time);
+        let patience = self.waits_before_login().then(|| self.waiting_since + self.patience());
         let keepalive = self
             .keepalive
             .filter(|_| self.auth.is_done())
@@ -334,8 +401,8 @@ impl Machine for Client {
     }
 
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
-        let seconds = self.handshake_time.as_secs();
-        if self.waits_before_login() && now >= self.waiting_since + self.handshake_time {
+        let seconds = self.patience().as_secs();
+        if self.waits_before_login() && now >= self.waiting_since + self.patience() {
             let error = SshError::TimedOut { seconds, during: self.transport.stage() };
             self.transport.say_goodbye(&error);
             return Err(error);

@@ -5,11 +5,14 @@ use std::time::Instant;
 
 use bytes::{Buf, Bytes};
 use lantern_keys::wire::{Reader, Writer};
-use tracing::{debug, trace};
+use tracing::debug;
 
 use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, SendState, Stream};
+use crate::global::GlobalRequests;
 use crate::limits::{INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS};
-use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
+use crate::message::connection::{
+    ChannelOpen, ChannelOpenConfirmation, DirectTcpip, OpenFailure, SessionRequest,
+};
 use crate::message::number;
 use crate::rtt::RoundTrips;
 use crate::transport::Transport;
@@ -17,8 +20,6 @@ use crate::{Role, SshError};
 
 /// Extended data type of standard error (RFC 4254 §5.2).
 pub(crate) const SSH_EXTENDED_DATA_STDERR: u32 = 1;
-/// The global request that asks whether the peer is still there; whatever it answers will do.
-const KEEPALIVE: &[u8] = b"keepalive@openssh.com";
 
 pub(crate) struct Connection {
     role: Role,
@@ -30,6 +31,7 @@ pub(crate) struct Connection {
     /// Keepalives without an answer.
     pub(crate) unanswered_keepalives: u32,
     pub(crate) round_trips: RoundTrips,
+    pub(crate) globals: GlobalRequests,
 }
 
 impl Connection {
@@ -42,6 +44,7 @@ impl Connection {
             events: VecDeque::new(),
             unanswered_keepalives: 0,
             round_trips: RoundTrips::default(),
+            globals: GlobalRequests::default(),
         }
     }
 
@@ -49,20 +52,25 @@ impl Connection {
         self.events.pop_front()
     }
 
-    /// Opens a channel of a type that needs no further words.
+    /// Opens a channel; `rest` is what its type adds.
     pub(crate) fn open(
         &mut self,
         channel_type: &[u8],
+        rest: &[u8],
         transport: &mut Transport,
         now: Instant,
     ) -> Result<ChannelId, SshError> {
         if self.channels.len() >= MAX_CHANNELS {
             return Err(SshError::Misuse("too many channels are open"));
         }
-        let sender = self.next_id;
-        self.next_id = sender.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
-        let open =
-            ChannelOpen { channel_type, sender, window: INITIAL_WINDOW, max_packet: MAX_CHANNEL_PACKET };
+        let sender = self.take_number()?;
+        let open = ChannelOpen {
+            channel_type,
+            sender,
+            window: INITIAL_WINDOW,
+            max_packet: MAX_CHANNEL_PACKET,
+            rest,
+        };
         transport.send(|out| open.encode(out))?;
         self.channels.insert(sender, Channel::opening());
         self.round_trips.ask(now);
@@ -73,11 +81,7 @@ impl Connection {
     pub(crate) fn send_keepalive(&mut self, transport: &mut Transport, now: Instant) -> Result<(), SshError> {
         self.unanswered_keepalives += 1;
         self.round_trips.ask(now);
-        transport.send(|out| {
-            out.put_byte(number::GLOBAL_REQUEST);
-            out.put_string(KEEPALIVE);
-            out.put_bool(true);
-        })
+        self.globals.send_keepalive(transport)
     }
 
     /// A message of the connection protocol. `payload` is the whole one, so that data can be handed on uncopied.
@@ -89,11 +93,11 @@ impl Connection {
     ) -> Result<(), SshError> {
         let (message, mut reader) = crate::message::open(&payload)?;
         match message {
-            number::GLOBAL_REQUEST => self.handle_global_request(reader, transport),
+            number::GLOBAL_REQUEST => self.globals.handle_request(self.role, reader, transport),
             number::REQUEST_SUCCESS | number::REQUEST_FAILURE => {
                 self.unanswered_keepalives = 0;
                 self.round_trips.answer(now);
-                Ok(())
+                self.globals.handle_answer(message == number::REQUEST_SUCCESS, &mut reader, transport)
             }
             number::CHANNEL_OPEN => self.handle_open(reader, transport),
             number::CHANNEL_OPEN_CONFIRMATION => self.handle_confirmation(reader, now),
@@ -114,28 +118,17 @@ impl Connection {
         }
     }
 
-    fn handle_global_request(
-        &mut self,
-        mut reader: Reader<'_>,
-        transport: &mut Transport,
-    ) -> Result<(), SshError> {
-        let malformed = SshError::malformed("GLOBAL_REQUEST");
-        let name = reader.string("request name").map_err(&malformed)?;
-        let want_reply = reader.bool("want reply").map_err(malformed)?;
-        trace!(name = %String::from_utf8_lossy(name), want_reply, "global request");
-        if want_reply {
-            // RFC 4254 §4: what is not known is refused, which is also how one answers a keepalive.
-            transport.send(|out| out.put_byte(number::REQUEST_FAILURE))?;
-        }
-        Ok(())
-    }
-
     fn handle_open(&mut self, reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshError> {
         let open = ChannelOpen::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN"))?;
         let agent = crate::agent::CHANNEL_TYPE.as_bytes();
         let (code, description) = match (self.role, open.channel_type) {
             (Role::Server, b"session") if self.channels.len() < MAX_CHANNELS => {
                 return self.accept(&open, ChannelEvent::Opened, transport);
+            }
+            (Role::Server, DirectTcpip::TYPE) if self.channels.len() < MAX_CHANNELS => {
+                let wanted = DirectTcpip::decode(Reader::new(open.rest))
+                    .map_err(SshError::malformed("CHANNEL_OPEN (direct-tcpip)"))?;
+                return self.ask_about(&open, wanted);
             }
             (Role::Client, kind)
                 if kind == agent && self.agent_forwarded && self.channels.len() < MAX_CHANNELS =>
@@ -158,19 +151,51 @@ impl Connection {
         event: ChannelEvent,
         transport: &mut Transport,
     ) -> Result<(), SshError> {
-        let id = self.next_id;
-        self.next_id = id.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
+        let id = self.take_number()?;
         let mut channel = Channel::opening();
         channel.confirm(open.sender, open.window, open.max_packet);
         self.channels.insert(id, channel);
-        let confirmation = ChannelOpenConfirmation {
-            recipient: open.sender,
-            sender: id,
-            window: INITIAL_WINDOW,
-            max_packet: MAX_CHANNEL_PACKET,
-        };
         self.events.push_back((ChannelId(id), event));
-        transport.send(|out| confirmation.encode(out))
+        send_confirmation(open.sender, id, transport)
+    }
+
+    /// Leaves it to the caller whether a channel is opened.
+    fn ask_about(&mut self, open: &ChannelOpen<'_>, wanted: DirectTcpip) -> Result<(), SshError> {
+        let id = self.take_number()?;
+        let mut channel = Channel::opening();
+        channel.confirm(open.sender, open.window, open.max_packet);
+        channel.phase = Phase::Asked;
+        self.channels.insert(id, channel);
+        self.events.push_back((ChannelId(id), ChannelEvent::OpenWanted(wanted)));
+        Ok(())
+    }
+
+    /// The caller's answer to [`ChannelEvent::OpenWanted`].
+    pub(crate) fn answer_open(
+        &mut self,
+        id: ChannelId,
+        answer: Result<(), OpenFailure>,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let channel = self.channels.get_mut(&id.0).filter(|channel| channel.phase == Phase::Asked);
+        let channel = channel.ok_or(SshError::Misuse("no channel awaits an answer"))?;
+        let peer_id = channel.peer_id;
+        match answer {
+            Ok(()) => {
+                channel.phase = Phase::Open;
+                send_confirmation(peer_id, id.0, transport)
+            }
+            Err(failure) => {
+                self.channels.remove(&id.0);
+                transport.send(|out| failure.encode(peer_id, out))
+            }
+        }
+    }
+
+    fn take_number(&mut self) -> Result<u32, SshError> {
+        let id = self.next_id;
+        self.next_id = id.checked_add(1).ok_or(SshError::Misuse("channel numbers are used up"))?;
+        Ok(id)
     }
 
     fn handle_confirmation(&mut self, reader: Reader<'_>, now: Instant) -> Result<(), SshError> {
@@ -290,6 +315,16 @@ impl Connection {
             .filter(|channel| channel.phase == Phase::Open)
             .ok_or(SshError::Misuse("the channel is not open"))
     }
+}
+
+fn send_confirmation(peer_id: u32, id: u32, transport: &mut Transport) -> Result<(), SshError> {
+    let confirmation = ChannelOpenConfirmation {
+        recipient: peer_id,
+        sender: id,
+        window: INITIAL_WINDOW,
+        max_packet: MAX_CHANNEL_PACKET,
+    };
+    transport.send(|out| confirmation.encode(out))
 }
 
 pub(crate) fn send_close(peer_id: u32, transport: &mut Transport) -> Result<(), SshError> {

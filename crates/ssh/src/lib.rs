@@ -29,6 +29,7 @@ pub mod disconnect;
 mod error;
 #[cfg(fuzzing)]
 pub mod fuzzing;
+mod global;
 mod identification;
 mod kex;
 pub mod limits;
@@ -52,10 +53,13 @@ pub use channel::{ChannelEvent, ChannelId, Stream};
 pub use client::{Client, ClientConfig, ClientEvent};
 pub use disconnect::Disconnect;
 pub use error::SshError;
+pub use global::GlobalEvent;
 pub use identification::OURS as IDENTIFICATION;
 pub use machine::Machine;
 pub use message::auth::{Prompt, Prompts};
-pub use message::connection::{OpenFailure, PtyRequest, SessionRequest, TerminalSize};
+pub use message::connection::{
+    DirectTcpip, DisplayRequest, OpenFailure, PtyRequest, SessionRequest, TerminalSize,
+};
 pub use negotiate::{Algorithms, Direction};
 pub use server::{Server, ServerConfig, ServerEvent};
 pub use text::neutralize;

@@ -16,6 +16,8 @@ pub const MAX_PACKET_LEN: usize = 256 * 1024;
 pub const MAX_NAME_LIST_LEN: usize = 16 * 1024;
 /// Most channels open at once on one connection: a busy gateway uses a few hundred.
 pub const MAX_CHANNELS: usize = 4096;
+/// Most host keys in one announcement: servers have one of each of five kinds, and two of each while they change them.
+pub const MAX_HOST_KEYS: usize = 64;
 /// Most bytes taken from a peer before it has authenticated: the largest keys and banners fit a hundred times.
 pub const MAX_PRE_AUTH_BYTES: u64 = 2 * 1024 * 1024;
 /// Longest time from connection to login, when no person has to answer, unless configured otherwise.

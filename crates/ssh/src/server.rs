@@ -12,7 +12,7 @@ use crate::auth::server::{AuthAnswer, AuthRequest, ServerAuth};
 use crate::channel::{ChannelEvent, ChannelId, Stream};
 use crate::connection::Connection;
 use crate::limits::DEFAULT_HANDSHAKE_TIME;
-use crate::message::connection::SessionRequest;
+use crate::message::connection::{OpenFailure, SessionRequest};
 use crate::message::number;
 use crate::transport::{RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
@@ -182,7 +182,27 @@ impl Server {
         if !self.auth.is_done() {
             return Err(SshError::Misuse("channels open after login"));
         }
-        self.connection.open(crate::agent::CHANNEL_TYPE.as_bytes(), &mut self.transport, now)
+        self.connection.open(crate::agent::CHANNEL_TYPE.as_bytes(), b"", &mut self.transport, now)
+    }
+
+    /// Answers [`ChannelEvent::OpenWanted`].
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when the channel does not await an answer.
+    pub fn answer_open(&mut self, id: ChannelId, answer: Result<(), OpenFailure>) -> Result<(), SshError> {
+        self.connection.answer_open(id, answer, &mut self.transport)
+    }
+
+    /// Tells the client all host keys, after login (the public notes on the hostkeys extension).
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login.
+    pub fn announce_host_keys(&mut self) -> Result<(), SshError> {
+        if !self.auth.is_done() {
+            return Err(SshError::Misuse("host keys are announced after login"));
+        }
+        let keys = self.transport.host_keys().to_vec();
+        self.connection.globals.announce_host_keys(&keys, &mut self.transport)
     }
 
     /// Answers a channel request that wants it.

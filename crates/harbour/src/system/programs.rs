@@ -4,7 +4,9 @@ use std::time::{Duration, Instant};
 
 use aws_lc_rs::digest;
 
-use super::{Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, fatal_signal, files, logins, panel};
+use super::{
+    Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, Surroundings, fatal_signal, files, logins, panel,
+};
 
 const HELP: &str = "\
 whoami            who you are
@@ -30,6 +32,13 @@ panel             a full-screen view; q leaves it
 pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
     if let Some(program) = logins::start(line) {
         return program;
+    }
+    if line == lantern_link::WHO_AND_WHERE {
+        return Box::new(Tell(|io| {
+            let Surroundings { user, host, .. } = &io.surroundings;
+            let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+            format!("who and where\n{user}\n{host}\nHarbour 1.0 lamp\n{}\n/bin/sh\n", now.as_secs())
+        }));
     }
     let mut words = line.split_whitespace();
     let name = words.next().unwrap_or_default();

@@ -12,9 +12,7 @@ use lantern_book::{Home, KeyNote, KeyRing, TrustStore, Verified};
 use lantern_harbour::{Harbour, LatencyLink, LoginRule, MachineSpec, UserSpec};
 use lantern_keys::container::Protect;
 use lantern_keys::{KeyAlgorithm, PrivateKey, SecretString, SystemRandom};
-use lantern_link::{
-    Ask, ConnectRequest, FirstContact, HostKeyAnswer, KeyChoice, Link, Note, TimeLimits, connect, our_offer,
-};
+use lantern_link::{Ask, ConnectRequest, FirstContact, HostKeyAnswer, Link, Note, connect};
 use lantern_ssh::Prompts;
 
 pub const MACHINE: &str = "lamp-01";
@@ -29,7 +27,7 @@ impl Ask for Nobody {
     fn passphrase(&mut self, _: &str, _: bool) -> Option<SecretString> {
         None
     }
-    fn password_at_hand(&self) -> bool {
+    fn password_at_hand(&self, _: &str) -> bool {
         false
     }
     fn password(&mut self, _: &str, _: &str, _: bool) -> Option<SecretString> {
@@ -104,20 +102,8 @@ impl Scene {
     /// Logs in.
     pub async fn connect(&self) -> Link {
         let address = self.machine.ip().to_string();
-        let request = ConnectRequest {
-            home: &self.home,
-            machine: MACHINE,
-            address: &address,
-            port: self.machine.port(),
-            user: "keeper",
-            keys: KeyChoice::Ring,
-            keys_only: false,
-            agents: Vec::new(),
-            expect: None,
-            limits: TimeLimits::default(),
-            offer: our_offer(),
-        };
-        connect(request, &mut Nobody).await.unwrap()
+        let request = ConnectRequest::new(&self.home, MACHINE, &address, self.machine.port(), "keeper");
+        connect(&request, &mut Nobody).await.unwrap()
     }
 
     /// Round trips on the line since the last call.

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use clap::Args;
-use lantern_book::{Home, KeyRing, Machine, MachineBook};
+use lantern_book::{Field, FieldValue, Home, KeyRing, MachineBook, Settings};
 use lantern_harbour::{Harbour, LatencyLink, MachineSpec, sample_fleet};
 use lantern_keys::{KeyAlgorithm, PrivateKey};
 use tokio::signal::unix::SignalKind;
@@ -119,6 +119,9 @@ async fn light(
     Ok((harbour, links))
 }
 
+/// The machine that one goes through to reach those of the pier.
+const GATE: &str = "harbour-gate";
+
 fn enter_into_book(home: &Home, harbour: &Harbour, links: &[(String, LatencyLink)]) -> Result<(), Failure> {
     for lit in harbour.machines() {
         let line = links.iter().find(|(name, _)| *name == lit.spec.name);
@@ -128,16 +131,23 @@ fn enter_into_book(home: &Home, harbour: &Harbour, links: &[(String, LatencyLink
             "tide-gauge" => Some("asks for the password: spring tide; and the code: 2718".to_owned()),
             _ => None,
         };
-        let tag = if lit.spec.name == "chart-room" { "house" } else { "coast" };
-        let machine = Machine {
-            address: address.ip().to_string(),
-            port: Some(address.port()),
-            user: Some("keeper".into()),
-            key: (lit.spec.name != "tide-gauge").then(|| KEY.to_owned()),
-            forward_agent: false,
-            tags: vec![tag.into()],
-            note,
+        let tag = match lit.spec.name.as_str() {
+            "chart-room" | GATE => "house",
+            _ if lit.spec.inner_address.is_some() => "pier",
+            _ => "coast",
         };
+        let mut machine = match &lit.spec.inner_address {
+            Some(inner) => Settings::at(inner)?.with_text(Field::Gateway, GATE)?,
+            None => Settings::at(&address.ip().to_string())?
+                .with(Field::Port, FieldValue::Number(address.port().into()))?,
+        };
+        machine = machine.with_text(Field::User, "keeper")?.with_text(Field::Tags, tag)?;
+        if lit.spec.name != "tide-gauge" {
+            machine = machine.with_text(Field::Key, KEY)?;
+        }
+        if let Some(note) = note {
+            machine = machine.with(Field::Note, FieldValue::Text(note))?;
+        }
         MachineBook::add(home, &lit.spec.name, &machine)?;
     }
     Ok(())

@@ -54,7 +54,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
             ]
         });
         text.push('\n');
-        text.push_str(&output::table(["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
+        text.push_str(&output::table(&["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
     }
     output::print(&text)
 }

@@ -1,5 +1,6 @@
 //! The commands: one file each, of its arguments and a function that carries it out.
 
+pub(crate) mod check;
 pub(crate) mod completions;
 pub(crate) mod demo;
 mod demo_story;
@@ -9,6 +10,7 @@ mod keeper_unit;
 pub(crate) mod key;
 pub(crate) mod machine;
 pub(crate) mod manual;
+pub(crate) mod profile;
 pub(crate) mod run;
 pub(crate) mod shell;
 pub(crate) mod trust;
@@ -32,7 +34,9 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Key(command) => key::run(command, global),
         Command::Keeper(command) => keeper::run(command, global).map(|()| 0),
         Command::Machine(command) => machine::run(command, global).map(|()| 0),
+        Command::Profile(command) => profile::run(command, global).map(|()| 0),
         Command::Trust(command) => trust::run(command, global),
+        Command::Check(args) => check::run(&args, global),
         Command::Shell(args) => shell::run(&args, global),
         Command::Run(args) => run::run(&args, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),
@@ -49,9 +53,9 @@ fn exit_codes(json: bool) -> Result<(), Failure> {
         return output::print_json(&codes);
     }
     let success = ["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()];
-    let found = ["1".into(), "`key audit` found something".into()];
+    let found = ["1".into(), "`key audit`, `trust audit` or `check` found something".into()];
     let ours = code::TABLE.map(|(code, meaning)| [code.to_string().into(), meaning.into()]);
-    output::print(&output::table(["CODE", "MEANING"], [success, found].into_iter().chain(ours)))
+    output::print(&output::table(&["CODE", "MEANING"], [success, found].into_iter().chain(ours)))
 }
 
 /// Runs a future on this thread.

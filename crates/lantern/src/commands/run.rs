@@ -11,12 +11,13 @@ use tokio::signal::unix::SignalKind;
 
 use super::{block_on, watch};
 use crate::cli::Global;
+use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::forward::{self, AgentForward, ForwardArgs};
 use crate::output;
 use crate::settings;
 use crate::stdio::{Input, Output, Written};
-use crate::target::{ConnectArgs, Target};
+use crate::target::{SessionSettings, Target};
 use crate::terminal::prompt::{Answer, Terminal};
 
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
@@ -55,10 +56,46 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     block_on(async {
         let forward = args.forward.prepare(&home, &target).await?;
         let mut link = target.connect(&home, &args.connect).await?;
-        let outcome = Execution::start(&mut link, args, forward).await?.finish().await;
+        let outcome = Execution::start(&mut link, args, &target.session, forward).await?.finish().await;
+        tell_rotations(&mut link);
         link.close().await;
         outcome
     })
+}
+
+/// Sends the variables that the book has for the machine; a server takes those that it is set up to take.
+pub(super) fn send_environment(
+    link: &mut Link,
+    id: ChannelId,
+    book: &SessionSettings,
+) -> Result<(), Failure> {
+    for (name, value) in &book.environment {
+        let request = SessionRequest::Env { name: name.clone(), value: value.clone() };
+        link.request(id, &request, false)?;
+    }
+    Ok(())
+}
+
+/// Tells what the machine's announcement of its host keys has changed.
+pub(super) fn tell_rotations(link: &mut Link) {
+    for rotation in link.take_rotations() {
+        for key in &rotation.added {
+            output::say(&format!(
+                "note: {} announced another host key and proved it: {} {} is trusted too.",
+                link.machine(),
+                key.describe(),
+                key.fingerprint()
+            ));
+        }
+        for key in &rotation.dropped {
+            output::say(&format!(
+                "note: {} has no more the host key {} {}; it is trusted no more.",
+                link.machine(),
+                key.describe(),
+                key.fingerprint()
+            ));
+        }
+    }
 }
 
 /// Words as bytes, joined with spaces: what people expect of a remote shell.
@@ -104,9 +141,11 @@ impl<'a> Execution<'a> {
     async fn start(
         link: &'a mut Link,
         args: &RunArgs,
+        book: &SessionSettings,
         forward: Option<AgentForward>,
     ) -> Result<Self, Failure> {
         let id = link.open_session().await?;
+        send_environment(link, id, book)?;
         if forward.is_some() {
             AgentForward::request(link, id)?;
         }

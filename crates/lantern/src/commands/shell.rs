@@ -11,14 +11,15 @@ use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
 use tokio::time::sleep_until;
 
-use super::run::exit_status;
+use super::run::{exit_status, send_environment, tell_rotations};
 use super::{block_on, watch};
 use crate::cli::Global;
+use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::forward::{AgentForward, ForwardArgs};
 use crate::settings;
 use crate::stdio::{Input, Output, Written};
-use crate::target::{ConnectArgs, Target};
+use crate::target::{SessionSettings, Target};
 use crate::terminal::escape::{EscapeWatch, Typed};
 use crate::terminal::modes;
 use crate::terminal::raw::RawMode;
@@ -61,7 +62,8 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     block_on(async {
         let forward = args.forward.prepare(&home, &target).await?;
         let mut link = target.connect(&home, &args.connect).await?;
-        let outcome = Session::start(&mut link, !args.no_escape, forward).await?.run().await;
+        let outcome = Session::start(&mut link, &target.session, !args.no_escape, forward).await?.run().await;
+        tell_rotations(&mut link);
         link.close().await;
         outcome
     })
@@ -84,27 +86,40 @@ struct Session<'a> {
 }
 
 impl<'a> Session<'a> {
-    async fn start(link: &'a mut Link, escape: bool, forward: Option<AgentForward>) -> Result<Self, Failure> {
+    async fn start(
+        link: &'a mut Link,
+        book: &SessionSettings,
+        escape: bool,
+        forward: Option<AgentForward>,
+    ) -> Result<Self, Failure> {
         let id = link.open_session().await?;
-        for name in LANGUAGE {
+        send_environment(link, id, book)?;
+        for name in
+            LANGUAGE.iter().filter(|name| book.send_language && !book.environment.contains_key(**name))
+        {
             if let Ok(value) = std::env::var(name) {
-                link.request(id, &SessionRequest::Env { name: name.into(), value }, false)?;
+                link.request(id, &SessionRequest::Env { name: (*name).into(), value }, false)?;
             }
         }
         if forward.is_some() {
             AgentForward::request(link, id)?;
         }
-        let terminal = std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
+        let own = || std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
+        let terminal = book.terminal_type.clone().unwrap_or_else(own);
         let pty = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
         link.request(id, &SessionRequest::Pty(pty), true)?;
         link.request(id, &SessionRequest::Shell, true)?;
+        let mut unsent = BytesMut::new();
+        if let Some(command) = &book.first_command {
+            unsent.extend_from_slice(format!("{command}\n").as_bytes());
+        }
         let raw = Some(RawMode::enter()?);
         Ok(Self {
             link,
             id,
             raw,
-            watch: EscapeWatch::new(escape),
-            unsent: BytesMut::new(),
+            watch: EscapeWatch::new(escape && book.stroke_menu),
+            unsent,
             output: Output::start(),
             forward,
             status: None,

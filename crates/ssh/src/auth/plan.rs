@@ -60,6 +60,8 @@ pub struct AuthPlan {
     password_at_hand: bool,
     /// Whether nothing but keys is tried.
     keys_only: bool,
+    /// Whether the server is asked for its methods before anything is tried.
+    probe_first: bool,
     password_tries: u32,
     interactive_tries: u32,
     report: Vec<PlanReport>,
@@ -74,6 +76,7 @@ impl AuthPlan {
             methods: None,
             password_at_hand,
             keys_only: false,
+            probe_first: false,
             password_tries: 0,
             interactive_tries: 0,
             report: Vec::new(),
@@ -87,6 +90,12 @@ impl AuthPlan {
         self
     }
 
+    /// The same, asking the server for its methods first: a round trip more, for those who want to know.
+    pub fn with_probe_first(mut self) -> Self {
+        self.probe_first = true;
+        self
+    }
+
     /// The next step.
     pub fn next_step(&mut self) -> PlannedStep {
         let step = self.choose();
@@ -95,6 +104,9 @@ impl AuthPlan {
     }
 
     fn choose(&self) -> PlannedStep {
+        if self.probe_first && self.methods.is_none() {
+            return PlannedStep::Probe;
+        }
         if self.takes("publickey") {
             if let Some(index) = self.keys.iter().position(|(_, state)| *state == KeyState::Accepted) {
                 return PlannedStep::Sign(index);
@@ -174,6 +186,18 @@ impl AuthPlan {
         }
     }
 
+    /// What the current step offers, in the words of the report.
+    pub fn current(&self) -> String {
+        match self.current {
+            Some(PlannedStep::Sign(index) | PlannedStep::Query(index)) => {
+                self.keys.get(index).map_or_else(String::new, |(key, _)| name_of(key))
+            }
+            Some(PlannedStep::Password) => "password".into(),
+            Some(PlannedStep::KeyboardInteractive) => "keyboard-interactive".into(),
+            _ => "nothing: the server lets this user in without a proof".into(),
+        }
+    }
+
     /// The methods that the server named last.
     pub fn methods(&self) -> &[String] {
         self.methods.as_deref().unwrap_or_default()
@@ -182,7 +206,7 @@ impl AuthPlan {
     /// What was tried and what was not, and why.
     pub fn report(&self) -> Vec<PlanReport> {
         let keys = self.keys.iter().map(|(key, state)| PlanReport {
-            what: format!("key {} ({})", key.name, key.public.fingerprint()),
+            what: name_of(key),
             outcome: match state {
                 KeyState::Used(outcome) => outcome,
                 _ if !self.takes("publickey") => "not tried: the server takes no keys",
@@ -191,6 +215,10 @@ impl AuthPlan {
         });
         keys.chain(self.report.iter().cloned()).collect()
     }
+}
+
+fn name_of(key: &KeyCandidate) -> String {
+    format!("key {} ({})", key.name, key.public.fingerprint())
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ use std::collections::VecDeque;
 
 use bytes::Bytes;
 
-use crate::message::connection::{OpenFailure, SessionRequest};
+use crate::message::connection::{DirectTcpip, OpenFailure, SessionRequest};
 use window::{RecvWindow, SendWindow};
 
 /// A channel of one connection, by our number for it. Numbers are not used twice on a connection.
@@ -36,6 +36,8 @@ pub enum ChannelEvent {
     Opened,
     /// The peer opened it, to the agent that we forward.
     OpenedToAgent,
+    /// A client wants it connected with this; our server role answers with `answer_open`.
+    OpenWanted(DirectTcpip),
     /// The peer refused it; the channel is gone.
     OpenFailed(OpenFailure),
     /// Data came in. Say when it has been used with `channel_consumed`, or the peer runs out of window.
@@ -67,6 +69,8 @@ pub enum ChannelEvent {
 pub(crate) enum Phase {
     /// Our CHANNEL_OPEN is out.
     Opening,
+    /// The peer's CHANNEL_OPEN awaits our answer.
+    Asked,
     Open,
 }
 

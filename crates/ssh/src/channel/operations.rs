@@ -157,6 +157,7 @@ fn static_name(request: &SessionRequest) -> &'static str {
         SessionRequest::Shell => "shell",
         SessionRequest::Exec(_) => "exec",
         SessionRequest::Subsystem(_) => "subsystem",
+        SessionRequest::Display(_) => "display forwarding",
         SessionRequest::ForwardAgent => "agent forwarding",
         _ => "other",
     }

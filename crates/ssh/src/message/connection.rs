@@ -12,6 +12,8 @@ pub(crate) struct ChannelOpen<'a> {
     pub(crate) sender: u32,
     pub(crate) window: u32,
     pub(crate) max_packet: u32,
+    /// What the channel's type adds.
+    pub(crate) rest: &'a [u8],
 }
 
 impl<'a> ChannelOpen<'a> {
@@ -21,6 +23,7 @@ impl<'a> ChannelOpen<'a> {
             sender: reader.u32("sender channel")?,
             window: reader.u32("initial window size")?,
             max_packet: reader.u32("maximum packet size")?,
+            rest: reader.rest(),
         })
     }
 
@@ -30,6 +33,44 @@ impl<'a> ChannelOpen<'a> {
         out.put_uint32(self.sender);
         out.put_uint32(self.window);
         out.put_uint32(self.max_packet);
+        out.put(self.rest);
+    }
+}
+
+/// What a `direct-tcpip` channel is to be connected with, and on whose behalf (RFC 4254 §7.2).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DirectTcpip {
+    /// The host to connect to, as the server knows it.
+    pub host: String,
+    /// The port to connect to.
+    pub port: u16,
+    /// Where the connection that is passed on comes from.
+    pub originator: (String, u16),
+}
+
+impl DirectTcpip {
+    /// The channel's type on the wire.
+    pub(crate) const TYPE: &'static [u8] = b"direct-tcpip";
+
+    pub(crate) fn encode(&self) -> Vec<u8> {
+        let mut rest = Vec::new();
+        for (host, port) in [(&self.host, self.port), (&self.originator.0, self.originator.1)] {
+            rest.put_string(host.as_bytes());
+            rest.put_uint32(port.into());
+        }
+        rest
+    }
+
+    pub(crate) fn decode(mut reader: Reader<'_>) -> Result<Self, WireError> {
+        let mut place = |host, port| -> Result<(String, u16), WireError> {
+            let host = reader.text(host)?.to_owned();
+            // A port beyond 65535 is no port that anything listens on.
+            Ok((host, u16::try_from(reader.u32(port)?).unwrap_or(0)))
+        };
+        let (host, port) = place("host to connect", "port to connect")?;
+        let originator = place("originator address", "originator port")?;
+        reader.finish()?;
+        Ok(Self { host, port, originator })
     }
 }
 
@@ -73,6 +114,8 @@ pub struct OpenFailure {
 impl OpenFailure {
     /// SSH_OPEN_ADMINISTRATIVELY_PROHIBITED
     pub const PROHIBITED: u32 = 1;
+    /// SSH_OPEN_CONNECT_FAILED
+    pub const CONNECT_FAILED: u32 = 2;
     /// SSH_OPEN_UNKNOWN_CHANNEL_TYPE
     pub const UNKNOWN_TYPE: u32 = 3;
     /// SSH_OPEN_RESOURCE_SHORTAGE
@@ -114,6 +157,19 @@ pub struct PtyRequest {
     pub size: TerminalSize,
     /// Encoded terminal modes: see [`crate::terminal_modes`].
     pub modes: Vec<u8>,
+}
+
+/// What display forwarding is asked with (RFC 4254 §6.3).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DisplayRequest {
+    /// Whether just one program may come back.
+    pub single: bool,
+    /// The name of the X11 authentication protocol.
+    pub protocol: String,
+    /// Its cookie in hexadecimal: never the display's own.
+    pub cookie: String,
+    /// The screen's number.
+    pub screen: u32,
 }
 
 /// The size of a terminal.
@@ -179,6 +235,8 @@ pub enum SessionRequest {
         /// The peer's words, made harmless.
         message: String,
     },
+    /// `x11-req` (§6.3): graphical programs may come back to draw on our display
+    Display(DisplayRequest),
     /// `auth-agent-req@openssh.com`: the server may open channels to an agent on our side
     ForwardAgent,
     /// Anything else: refused when an answer is wanted.
@@ -198,6 +256,7 @@ impl SessionRequest {
             Self::Signal(_) => "signal",
             Self::ExitStatus(_) => "exit-status",
             Self::ExitSignal { .. } => "exit-signal",
+            Self::Display(_) => "x11-req",
             Self::ForwardAgent => crate::agent::FORWARD_REQUEST,
             Self::Unknown(name) => name,
         }
@@ -220,6 +279,12 @@ impl SessionRequest {
                 out.put_string(&pty.modes);
             }
             Self::Shell | Self::ForwardAgent | Self::Unknown(_) => {}
+            Self::Display(display) => {
+                out.put_bool(display.single);
+                out.put_string(display.protocol.as_bytes());
+                out.put_string(display.cookie.as_bytes());
+                out.put_uint32(display.screen);
+            }
             Self::Exec(command) => out.put_string(command),
             Self::Subsystem(name) => out.put_string(name.as_bytes()),
             Self::WindowChange(size) => size.encode(out),
@@ -248,6 +313,12 @@ impl SessionRequest {
                 size: TerminalSize::decode(&mut reader)?,
                 modes: reader.string("terminal modes")?.to_vec(),
             }),
+            "x11-req" => Self::Display(DisplayRequest {
+                single: reader.bool("single connection")?,
+                protocol: reader.text("authentication protocol")?.to_owned(),
+                cookie: reader.text("authentication cookie")?.to_owned(),
+                screen: reader.u32("screen number")?,
+            }),
             "shell" => Self::Shell,
             crate::agent::FORWARD_REQUEST => Self::ForwardAgent,
             "exec" => Self::Exec(reader.string("command")?.to_vec()),
@@ -273,6 +344,7 @@ impl SessionRequest {
 #[allow(unused_must_use)]
 pub(crate) fn decode_anything(bytes: &[u8]) {
     ChannelOpen::decode(Reader::new(bytes));
+    DirectTcpip::decode(Reader::new(bytes));
     ChannelOpenConfirmation::decode(Reader::new(bytes));
     OpenFailure::decode(Reader::new(bytes));
     SessionRequest::decode(Reader::new(bytes));

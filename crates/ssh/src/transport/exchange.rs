@@ -42,6 +42,9 @@ impl Transport {
             self.strict = negotiate::is_strict(client, server);
             self.send_ext_info = negotiate::peer_takes_ext_info(self.role, &theirs);
             self.server_first = server_first(server);
+            let names = server.host_keys.iter();
+            self.server_host_keys =
+                names.filter_map(|name| lantern_keys::SignatureAlgorithm::from_name(name).ok()).collect();
             if self.strict && self.receiver.sequence != 1 {
                 return Err(SshError::PeerBroke {
                     rule: "KEXINIT must be its first packet (strict key exchange)",

@@ -106,6 +106,8 @@ pub(crate) struct Transport {
     host_key: Option<PublicKey>,
     algorithms: Option<Algorithms>,
     server_first: Option<Guess>,
+    /// The host key algorithms of the server that we know.
+    server_host_keys: Vec<lantern_keys::SignatureAlgorithm>,
     key_exchanges: u32,
     ext_info: ExtInfo,
     /// Set by the layer above: before, less is taken from the peer.
@@ -136,6 +138,7 @@ impl Transport {
             host_key: None,
             algorithms: None,
             server_first: None,
+            server_host_keys: Vec::new(),
             key_exchanges: 0,
             ext_info: ExtInfo::default(),
             authenticated: false,
@@ -350,6 +353,11 @@ impl Transport {
         matches!(self.kex, Kex::ExpectTrust(_))
     }
 
+    /// The server role's own keys.
+    pub(crate) fn host_keys(&self) -> &[Arc<PrivateKey>] {
+        &self.host_keys
+    }
+
     pub(crate) fn session_id(&self) -> Option<&[u8]> {
         self.session_id.as_deref()
     }
@@ -364,6 +372,10 @@ impl Transport {
 
     pub(crate) fn peer_identification(&self) -> &str {
         &self.peer_identification
+    }
+
+    pub(crate) fn server_host_keys(&self) -> &[lantern_keys::SignatureAlgorithm] {
+        &self.server_host_keys
     }
 
     pub(crate) fn server_first(&self) -> Option<&Guess> {

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use clap::Args;
 use jiff::Timestamp;
-use lantern_book::{Home, KeyNote, KeyRing, MachineBook, check_name};
+use lantern_book::{Home, KeyNote, KeyRing, MachineBook, check_name_of};
 use lantern_keys::container::Protect;
 use lantern_keys::{PrivateKey, SystemRandom};
 use serde_json::json;
@@ -49,6 +49,21 @@ pub(crate) struct ImportArgs {
     /// For a key without passphrase, read the new one from this file descriptor
     #[arg(long, value_name = "N", conflicts_with = "plain")]
     new_passphrase_fd: Option<u32>,
+}
+
+/// Takes a key file into the ring under a name, asking what there is to ask; the name.
+pub(crate) fn import_file(file: &str, name: &str, home: &Home) -> Result<String, Failure> {
+    let args = ImportArgs {
+        file: file.to_owned(),
+        name: Some(name.to_owned()),
+        take: false,
+        plain: false,
+        comment: None,
+        pick: None,
+        open: OpenArgs::default(),
+        new_passphrase_fd: None,
+    };
+    run(&args, home, false).map(|()| name.to_owned())
 }
 
 pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Failure> {
@@ -140,7 +155,7 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
 }
 
 fn check_free(ring: &KeyRing, name: &str) -> Result<(), Failure> {
-    check_name("key name", name)?;
+    check_name_of("key name", name)?;
     match ring.private_path(name).exists() {
         true => Err(lantern_book::BookError::Exists { what: "key", name: name.to_owned() }.into()),
         false => Ok(()),

@@ -8,9 +8,10 @@ use serde_json::json;
 
 use super::placing::{Change, Proof, add_line, prove};
 use crate::commands::block_on;
+use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::output;
-use crate::target::{ConnectArgs, Target};
+use crate::target::Target;
 
 /// Arguments of `key install`.
 #[derive(Debug, Args)]
@@ -120,8 +121,7 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     if change == Change::None && limits.is_empty() {
         return Ok(());
     }
-    if in_book && !args.make_use && target.key.as_deref() != Some(args.name.as_str()) && target.key.is_some()
-    {
+    if in_book && !args.make_use && !target.keys.is_empty() && !target.keys.contains(&args.name) {
         output::say(&format!("{} still offers another key; `--use` has it offer this one.", target.name));
     }
     Ok(())

@@ -38,7 +38,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     }
     let rows = entries.iter().map(|entry| row(entry, &book));
     output::print(&output::table(
-        ["NAME", "ALGORITHM", "FINGERPRINT", "MADE", "MACHINES", "STATE", "COMMENT"],
+        &["NAME", "ALGORITHM", "FINGERPRINT", "MADE", "MACHINES", "STATE", "COMMENT"],
         rows,
     ))
 }

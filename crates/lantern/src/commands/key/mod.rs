@@ -15,6 +15,8 @@ mod rotate;
 mod show;
 mod withdraw;
 
+pub(crate) use import::import_file;
+
 use clap::Subcommand;
 use lantern_book::{KeyRing, RingEntry};
 use lantern_keys::{PublicKey, fingerprint, public_line};

@@ -44,7 +44,7 @@ fn algorithm(name: &str) -> Result<KeyAlgorithm, String> {
 }
 
 pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Failure> {
-    lantern_book::check_name("key name", &args.name)?;
+    lantern_book::check_name_of("key name", &args.name)?;
     // Before anyone types a passphrase for nothing.
     if ring.private_path(&args.name).exists() {
         return Err(BookError::Exists { what: "key", name: args.name.clone() }.into());

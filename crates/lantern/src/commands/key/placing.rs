@@ -8,8 +8,9 @@ use lantern_link::remote_logins::{self, LoginsError};
 use lantern_link::{KeyChoice, Link, LinkError};
 
 use crate::ask::TerminalAsk;
+use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, chain, code};
-use crate::target::{ConnectArgs, ConnectFailure, Target};
+use crate::target::{ConnectFailure, Target};
 
 /// What became of a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -98,7 +99,7 @@ pub(super) async fn prove(
     ask: &mut TerminalAsk,
     key: &str,
 ) -> Result<Proof, Failure> {
-    match target.try_connect(home, args, ask, KeyChoice::Named(key.to_owned()), true).await {
+    match target.try_connect(home, args, ask, KeyChoice::Named(vec![key.to_owned()]), true).await {
         Ok(link) => Ok(Proof::LoggedIn(Box::new(link))),
         Err(ConnectFailure::Link(LinkError::Auth(auth))) => {
             // "Locked" comes after the machine was asked about the key, and said yes.

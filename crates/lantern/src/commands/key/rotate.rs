@@ -3,7 +3,7 @@
 
 use clap::Args;
 use jiff::Timestamp;
-use lantern_book::{BookError, Home, Installed, KeyNote, KeyRing, MachineBook, RingEntry, check_name};
+use lantern_book::{BookError, Home, Installed, KeyNote, KeyRing, MachineBook, RingEntry, check_name_of};
 use lantern_keys::container::{Patience, Protect};
 use lantern_keys::{KeyAlgorithm, KeyError, RsaBits};
 use lantern_keys::{PrivateKey, PublicKey, SecretString, SystemRandom};
@@ -14,11 +14,12 @@ use super::install::not_proven;
 use super::placing::{Change, Proof, add_line_like, options_of, prove, remove_line};
 use crate::ask::TerminalAsk;
 use crate::commands::block_on;
+use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::key_source::pick_opened;
 use crate::output;
 use crate::passphrase::{self, OpenArgs};
-use crate::target::{ConnectArgs, ConnectFailure, Target};
+use crate::target::{ConnectFailure, Target};
 
 /// Arguments of `key rotate`.
 #[derive(Debug, Args)]
@@ -117,7 +118,7 @@ fn new_name(args: &RotateArgs, ring: &KeyRing, old: &RingEntry) -> Result<String
         };
     }
     if let Some(wanted) = &args.new_name {
-        check_name("key name", wanted)?;
+        check_name_of("key name", wanted)?;
         return match ring.private_path(wanted).exists() {
             true => Err(BookError::Exists { what: "key", name: wanted.clone() }.into()),
             false => Ok(wanted.clone()),
@@ -134,7 +135,7 @@ fn new_name(args: &RotateArgs, ring: &KeyRing, old: &RingEntry) -> Result<String
     };
     let free = |name: &String| !ring.private_path(name).exists();
     let name = (number + 1..).map(|number| format!("{stem}-{number}")).find(free).unwrap_or_default();
-    check_name("key name", &name)?;
+    check_name_of("key name", &name)?;
     Ok(name)
 }
 
@@ -256,7 +257,7 @@ async fn rotate_on(
         _ => {
             let keys = match args.connect.key {
                 Some(_) => target.keys(&args.connect),
-                None => KeyChoice::Named(old.name.clone()),
+                None => KeyChoice::Named(vec![old.name.clone()]),
             };
             let login = target.try_connect(home, &args.connect, ask, keys, false).await;
             let mut link = login.map_err(ConnectFailure::into_failure)?;
@@ -296,12 +297,7 @@ async fn rotate_on(
         Installed { machine: target.name.clone(), user: user.clone(), at: Timestamp::now(), limits: options };
     ring.change_note(&new.name, |note| note.note_installed(place))?;
     // The book first: should anything stop us now, the machine is reached with the key that works.
-    if MachineBook::load(home)?
-        .get(&target.name)
-        .is_ok_and(|machine| machine.key.as_deref() == Some(&old.name))
-    {
-        MachineBook::set_key(home, &target.name, &new.name)?;
-    }
+    MachineBook::replace_key(home, &target.name, &old.name, &new.name)?;
     let change = remove_line(&mut link, &old.public).await?;
     link.close().await;
     if change == Change::None {

@@ -7,9 +7,10 @@ use serde_json::json;
 
 use super::placing::{Change, Proof, prove, remove_line};
 use crate::commands::block_on;
+use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::output;
-use crate::target::{ConnectArgs, ConnectFailure, Target};
+use crate::target::{ConnectFailure, Target};
 
 /// Arguments of `key withdraw`.
 #[derive(Debug, Args)]
@@ -41,7 +42,9 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
         let keys = match target.keys(&args.connect) {
             keys if args.even_the_last => keys,
             // The machine's own key in the book is the usual one to be withdrawn.
-            KeyChoice::Named(name) if name != args.name => KeyChoice::Named(name),
+            KeyChoice::Named(names) if names.iter().any(|name| *name != args.name) => {
+                KeyChoice::Named(names.into_iter().filter(|name| *name != args.name).collect())
+            }
             KeyChoice::Nothing => KeyChoice::Nothing,
             KeyChoice::File(path) => {
                 // A file that hides its public half could be the very key.
@@ -84,7 +87,7 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
         )
         .hint("its SSH server reads another list besides; look for AuthorizedKeysFile in its settings"));
     }
-    if target.key.as_deref() == Some(args.name.as_str()) {
+    if target.keys.contains(&args.name) {
         output::warn(&format!("{} still names {} in the book.", target.name, args.name));
     }
     if json {

@@ -1,0 +1,109 @@
+//! Rules for single values. Each answers with words that follow the value: "must be …".
+
+use std::net::{IpAddr, SocketAddr};
+
+use crate::{BookError, Destination, Tunnel};
+
+type Verdict = Result<(), &'static str>;
+
+fn rule(good: bool, words: &'static str) -> Verdict {
+    if good { Ok(()) } else { Err(words) }
+}
+
+/// Whether a character can be in a name as it is.
+fn is_plain(c: char) -> bool {
+    c.is_ascii_alphanumeric() || "-_.".contains(c)
+}
+
+/// Names of machines, profiles, keys and tags: they appear in selections, file names and URIs, so they are plain.
+pub(crate) fn check_name(name: &str) -> Verdict {
+    let starts_well = name.starts_with(|c: char| c.is_ascii_alphanumeric());
+    rule(
+        !name.is_empty() && name.len() <= 64 && starts_well,
+        "must have 1 to 64 characters and start with a letter or digit",
+    )?;
+    rule(name.chars().all(is_plain), "must consist of letters, digits, `-`, `_` and `.`")
+}
+
+/// The same as an error that says what the name was meant to be.
+///
+/// # Errors
+/// [`BookError::BadValue`].
+pub fn check_name_of(what: &'static str, name: &str) -> Result<(), BookError> {
+    check_name(name).map_err(|rule| BookError::bad(what, name, rule))
+}
+
+/// A host name or an IP address, without port or brackets.
+pub(crate) fn check_address(address: &str) -> Verdict {
+    let allowed = |c: char| c.is_alphanumeric() || "-_.:%".contains(c);
+    let plain = !address.is_empty() && address.len() <= 255 && address.chars().all(allowed);
+    rule(plain && !address.starts_with('-'), "must be a host name or an IP address")?;
+    let colon_is_fine = !address.contains(':')
+        || address.parse::<std::net::Ipv6Addr>().is_ok()
+        || address.contains('%') && address.matches(':').count() > 1;
+    rule(colon_is_fine, "must not contain a port; set `port` instead")
+}
+
+/// A user name: whatever the machine takes, within reason.
+pub(crate) fn check_user(user: &str) -> Verdict {
+    let plain = !user.is_empty() && user.len() <= 255 && !user.chars().any(char::is_control);
+    rule(plain, "must have 1 to 255 printable characters")
+}
+
+pub(crate) fn check_image(image: &str) -> Verdict {
+    check_name(image)
+}
+
+/// A machine that one goes through: a name, or a one-off.
+pub(crate) fn check_gateway(gateway: &str) -> Verdict {
+    rule(Destination::parse(gateway).is_ok(), "must be a machine of the book or user@address:port")
+}
+
+/// A proxy as a URI without a password.
+pub(crate) fn check_proxy(proxy: &str) -> Verdict {
+    crate::Proxy::parse(proxy).map(drop)
+}
+
+/// A resolver by address: a name would have to be resolved by somebody else.
+pub(crate) fn check_resolver(resolver: &str) -> Verdict {
+    rule(parse_resolver(resolver).is_some(), "must be an IP address, with a port when it is not 53")
+}
+
+/// The address of a resolver, with the port of DNS when none is given.
+pub fn parse_resolver(text: &str) -> Option<SocketAddr> {
+    text.parse::<SocketAddr>().ok().or_else(|| Some(SocketAddr::new(text.parse::<IpAddr>().ok()?, 53)))
+}
+
+pub(crate) fn check_certificate_name(name: &str) -> Verdict {
+    check_address(name)
+}
+
+pub(crate) fn check_terminal_type(name: &str) -> Verdict {
+    let plain = !name.is_empty() && name.len() <= 64 && name.chars().all(|c| is_plain(c) || c == '+');
+    rule(plain, "must be a terminal type: letters, digits, `-`, `_`, `.` and `+`")
+}
+
+/// Words for people.
+pub(crate) fn check_text(text: &str) -> Verdict {
+    rule(!text.is_empty() && text.len() <= 4096, "must have 1 to 4096 characters")?;
+    rule(
+        !text.chars().any(|c| c.is_control() && c != '\t'),
+        "must not contain control characters or line breaks",
+    )
+}
+
+/// A variable of the environment, as `NAME=VALUE`.
+pub(crate) fn check_variable(pair: &str) -> Verdict {
+    let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
+    let starts_well = name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_');
+    let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+    rule(starts_well && plain && name.len() <= 128, "must have a name of letters, digits and `_`")?;
+    rule(value.len() <= 4096 && !value.contains('\0'), "must have a value of at most 4096 characters")
+}
+
+/// A tunnel, as `NAME=FORM`.
+pub(crate) fn check_tunnel(pair: &str) -> Verdict {
+    let (name, form) = pair.split_once('=').unwrap_or((pair, ""));
+    check_name(name)?;
+    Tunnel::parse(form).map(drop)
+}

@@ -1,0 +1,194 @@
+//! The fields that a machine, a profile and `[defaults]` can have: one table, from which reading, `machine set`, `machine show`,
+//! imports, completions and the JSON Schema all come.
+
+use crate::BookError;
+use crate::check::{
+    check_address, check_certificate_name, check_gateway, check_image, check_name, check_proxy,
+    check_resolver, check_terminal_type, check_text, check_tunnel, check_user, check_variable,
+};
+
+/// A rule for one value; what is broken comes back in words that follow the value: "must be …".
+pub(crate) type Rule = fn(&str) -> Result<(), &'static str>;
+
+/// What form the value of a field has.
+#[derive(Debug, Clone, Copy)]
+pub enum Kind {
+    /// A string.
+    Text(Rule),
+    /// One of these words.
+    Choice(&'static [&'static str]),
+    /// A number from the first to the second.
+    Number(u64, u64),
+    /// `true` or `false`.
+    Flag,
+    /// A string, or several in order of preference.
+    OneOrMany(Rule),
+    /// A set of words: machine, profiles and defaults add to it.
+    Set(Rule),
+    /// Names and strings: machine, profiles and defaults add to it.
+    Map(Rule),
+}
+
+/// What is said of a field.
+#[derive(Debug)]
+pub struct FieldSpec {
+    /// The field.
+    pub field: Field,
+    /// Its name in the file.
+    pub name: &'static str,
+    /// What form it has.
+    pub kind: Kind,
+    /// What it means, in a line.
+    pub about: &'static str,
+    /// What holds when nothing says; empty: nothing does.
+    pub fallback: &'static str,
+    /// What is allowed, in words.
+    pub allowed: &'static str,
+    /// A value that is.
+    pub example: &'static str,
+}
+
+macro_rules! fields {
+    ($($field:ident $name:literal $kind:expr, $about:literal, $fallback:literal, $allowed:literal, $example:literal;)*) => {
+        /// A field of a machine, a profile or `[defaults]`.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub enum Field {
+            $(#[doc = $about] $field,)*
+        }
+
+        /// All fields, in the order in which they are shown.
+        pub static FIELDS: &[FieldSpec] = &[
+            $(FieldSpec {
+                field: Field::$field,
+                name: $name,
+                kind: $kind,
+                about: $about,
+                fallback: $fallback,
+                allowed: $allowed,
+                example: $example,
+            },)*
+        ];
+    };
+}
+
+/// The longest limit and interval that can be set, in seconds: a day.
+const DAY: u64 = 86_400;
+
+fields! {
+    Address "address" Kind::OneOrMany(check_address),
+        "where it is: a host name or an IP address, or several",
+        "", "a host name or an IP address without a port, or a list of them", "192.0.2.7";
+    Port "port" Kind::Number(1, 65_535),
+        "the port of its service",
+        "22; 5986 for winrm", "a number from 1 to 65535", "2222";
+    Protocol "protocol" Kind::Choice(&["ssh", "winrm"]),
+        "how it is spoken to",
+        "ssh", "ssh or winrm", "ssh";
+    User "user" Kind::Text(check_user),
+        "the user to log in as",
+        "the user on this computer", "1 to 255 printable characters", "keeper";
+    Key "key" Kind::OneOrMany(check_name),
+        "the key of the ring to offer, or several",
+        "any of the ring", "the name of a key in the ring, or a list of them", "harbour";
+    Image "image" Kind::Text(check_image),
+        "the image it was made from: a hint for its first user",
+        "", "a word of letters, digits, `-`, `_` and `.`", "debian";
+    Gateway "gateway" Kind::OneOrMany(check_gateway),
+        "the machine that one goes through to reach it, or several, the nearest first",
+        "none", "a machine of the book or user@address:port, or a list of them", "harbour-gate";
+    Proxy "proxy" Kind::Text(check_proxy),
+        "the proxy on the way to it, or to its first gateway",
+        "none", "http://user@address:port or socks5://user@address:port, without a password",
+        "socks5://192.0.2.30:1080";
+    RaceAddresses "race-addresses" Kind::Flag,
+        "whether several addresses are tried with a short start each, not one after the other",
+        "true", "true or false", "false";
+    ConnectLimit "connect-limit" Kind::Number(1, 3600),
+        "longest wait for its address to answer, in seconds",
+        "10", "a number from 1 to 3600", "5";
+    HandshakeLimit "handshake-limit" Kind::Number(1, 3600),
+        "longest wait for each answer until keys are agreed, in seconds",
+        "30", "a number from 1 to 3600", "15";
+    LoginLimit "login-limit" Kind::Number(1, 3600),
+        "longest wait for each answer while logging in, in seconds",
+        "60", "a number from 1 to 3600", "30";
+    KeepAlive "keep-alive" Kind::Number(0, DAY),
+        "after how many silent seconds it is asked whether it is there; 0: never",
+        "20", "a number from 0 to 86400", "15";
+    KeepAliveMisses "keep-alive-misses" Kind::Number(1, 100),
+        "how many such questions may stay unanswered before the link counts as dead",
+        "3", "a number from 1 to 100", "2";
+    Environment "environment" Kind::Map(check_variable),
+        "variables for its sessions; servers take those that they are set up to take",
+        "", "names of letters, digits and `_`, each with a string", "LANG=C.UTF-8";
+    TerminalType "terminal-type" Kind::Text(check_terminal_type),
+        "the terminal type that it is told",
+        "that of this terminal", "a word of letters, digits, `-`, `_`, `.` and `+`", "xterm-256color";
+    SendLanguage "send-language" Kind::Flag,
+        "whether it is told this terminal's language and character set",
+        "true", "true or false", "false";
+    StrokeMenu "stroke-menu" Kind::Flag,
+        "whether Ctrl-^ three times opens the line of choices in a shell",
+        "true", "true or false", "false";
+    FirstCommand "first-command" Kind::Text(check_text),
+        "what is typed into a new shell first",
+        "", "up to 4096 printable characters", "cd /srv/lamp";
+    ForwardAgent "forward-agent" Kind::Flag,
+        "whether it may ask the agent for signatures during a session; each one wants a yes",
+        "false", "true or false", "true";
+    ForwardDisplay "forward-display" Kind::Flag,
+        "whether its graphical programs may draw on the local display",
+        "false", "true or false", "true";
+    Tunnels "tunnels" Kind::Map(check_tunnel),
+        "tunnels by name",
+        "", "`local [ADDRESS:]PORT to HOST:PORT`, `remote [ADDRESS:]PORT to HOST:PORT` or `dynamic [ADDRESS:]PORT`",
+        "console=local 8443 to 127.0.0.1:443";
+    Trust "trust" Kind::Choice(&["ask", "known-only", "first-use"]),
+        "what happens at first contact: a question, a refusal, or trust with a note",
+        "ask", "ask, known-only or first-use", "known-only";
+    TrustedResolver "trusted-resolver" Kind::Text(check_resolver),
+        "a validating DNS resolver whose word on SSHFP records is believed",
+        "none", "an IP address, with a port when it is not 53", "192.0.2.53";
+    CertificateName "certificate-name" Kind::Text(check_certificate_name),
+        "the name that its TLS certificate must have",
+        "its address", "a host name or an IP address", "foghorn.example";
+    Profiles "profiles" Kind::Set(check_name),
+        "profiles whose settings it takes over where it says nothing itself",
+        "", "a list of names of profiles", "coast";
+    Tags "tags" Kind::Set(check_name),
+        "words to select it by",
+        "", "a list of words of letters, digits, `-`, `_` and `.`", "coast";
+    Note "note" Kind::Text(check_text),
+        "free words",
+        "", "up to 4096 printable characters", "the old lamp";
+    Imported "imported" Kind::Map(check_text),
+        "what an import said, so that the next one changes nothing that was set by hand",
+        "", "written by `machine import`", "source=hypervisor";
+}
+
+impl Field {
+    /// What is said of it.
+    pub fn spec(self) -> &'static FieldSpec {
+        // The table and the enumeration come from the same lines.
+        &FIELDS[self as usize]
+    }
+
+    /// Its name in the file.
+    pub fn name(self) -> &'static str {
+        self.spec().name
+    }
+
+    /// The field with this name.
+    ///
+    /// # Errors
+    /// [`BookError::Unknown`], with the nearest name.
+    pub fn from_name(name: &str) -> Result<Self, BookError> {
+        let found = FIELDS.iter().find(|spec| spec.name == name).map(|spec| spec.field);
+        found.ok_or_else(|| BookError::unknown("field", name, FIELDS.iter().map(|spec| spec.name)))
+    }
+
+    /// Whether profiles and `[defaults]` can have it: not what belongs to one machine.
+    pub fn is_shared(self) -> bool {
+        !matches!(self, Self::Imported | Self::Note)
+    }
+}

@@ -1,0 +1,331 @@
+//! An inventory against the book: what an import adds, changes and leaves. What a person set by hand stays; what an earlier import set and
+//! nobody touched follows the inventory.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::check::check_name;
+use crate::field::Kind;
+use crate::inventory::Row;
+use crate::value::items;
+use crate::{BookEdit, BookError, Change, Field, FieldValue, MachineBook, Place, Settings};
+
+/// Keys of [`Field::Imported`] besides names of fields.
+const SOURCE: &str = "source";
+const ID: &str = "id";
+
+/// Which columns mean what: fields with the columns that they are filled from, in order.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mapping {
+    /// The column with the machine's name, which also tells its rows apart.
+    pub name: String,
+    /// Fields and their columns: the first that has something; for lists, all that have.
+    pub fields: Vec<(Field, Vec<String>)>,
+}
+
+/// Columns that usually mean a field, in order of likelihood.
+const USUAL: &[(Field, &[&str])] = &[
+    (
+        Field::Address,
+        &[
+            "address",
+            "public_ip",
+            "publicip",
+            "publicipaddress",
+            "public_ip_address",
+            "ip",
+            "ip_address",
+            "ipaddress",
+            "ipv4",
+            "host",
+            "private_ip",
+            "privateip",
+            "privateipaddress",
+        ],
+    ),
+    (Field::Port, &["port", "ssh_port"]),
+    (Field::User, &["user", "username", "login", "admin_username"]),
+    (Field::Image, &["image", "os", "image_name", "operating_system"]),
+    (Field::Tags, &["tags", "labels", "groups"]),
+    (Field::Note, &["note", "description", "comment"]),
+];
+const USUAL_NAMES: &[&str] =
+    &["name", "tags.name", "vm", "vm_name", "hostname", "instance", "instance_name", "machine", "id"];
+
+impl Mapping {
+    /// From what a person said (`FIELD=COLUMN[,COLUMN…]`, `name=COLUMN`), and for the rest from the names that columns usually have;
+    /// a column that is called like a field means it.
+    ///
+    /// # Errors
+    /// An unknown field, a column that no row has, no column for names.
+    pub fn new(said: &[String], rows: &[Row]) -> Result<Self, BookError> {
+        let columns: BTreeSet<&str> = rows.iter().flat_map(Row::keys).map(String::as_str).collect();
+        let find =
+            |wanted: &str| columns.iter().find(|c| c.eq_ignore_ascii_case(wanted)).map(|c| (*c).to_owned());
+        let usual = |wanted: &[&str]| wanted.iter().find_map(|wanted| find(wanted));
+        let mut name = None;
+        let mut fields: Vec<(Field, Vec<String>)> = Vec::new();
+        for pair in said {
+            let (field, from) = pair
+                .split_once('=')
+                .ok_or_else(|| BookError::bad("mapping", pair, "must read FIELD=COLUMN"))?;
+            let from = items(from)
+                .map(|column| {
+                    find(column).ok_or_else(|| BookError::unknown("column", column, columns.iter().copied()))
+                })
+                .collect::<Result<Vec<_>, _>>()?;
+            match field {
+                "name" => name = from.first().cloned(),
+                _ => fields.push((Field::from_name(field)?, from)),
+            }
+        }
+        for spec in crate::FIELDS.iter().filter(|spec| spec.field != Field::Imported) {
+            if fields.iter().any(|(field, _)| *field == spec.field) {
+                continue;
+            }
+            let likely =
+                USUAL.iter().find(|(field, _)| *field == spec.field).map_or(&[][..], |(_, names)| names);
+            if let Some(column) = find(spec.name).or_else(|| usual(likely)) {
+                fields.push((spec.field, vec![column]));
+            }
+        }
+        let name = name.or_else(|| usual(USUAL_NAMES)).ok_or_else(|| {
+            BookError::bad(
+                "inventory",
+                &columns.iter().copied().collect::<Vec<_>>().join(", "),
+                "has no column that looks like a name; say which with --map name=COLUMN",
+            )
+        })?;
+        Ok(Self { name, fields })
+    }
+
+    /// What a row says: the machine's name in the book, what tells it apart, and its fields.
+    fn read(&self, row: &Row, tags: &[String]) -> Result<(String, String, Settings), BookError> {
+        let id = row.get(&self.name).ok_or_else(|| BookError::bad("row", &describe(row), "has no name"))?;
+        let name = book_name(id)
+            .ok_or_else(|| BookError::bad("name", id, "cannot be made into a machine's name"))?;
+        let mut settings = Settings::new();
+        for (field, columns) in &self.fields {
+            let mut texts = columns
+                .iter()
+                .filter_map(|column| row.get(column))
+                .map(|text| text.trim())
+                .filter(|t| !t.is_empty());
+            let text = match field.spec().kind {
+                Kind::OneOrMany(_) | Kind::Set(_) => {
+                    let mut all: Vec<String> = texts.flat_map(items).map(str::to_owned).collect();
+                    if *field == Field::Tags {
+                        all = all.iter().filter_map(|tag| book_name(tag)).collect();
+                    }
+                    let mut seen = BTreeSet::new();
+                    all.retain(|item| seen.insert(item.clone()));
+                    all.join(",")
+                }
+                _ => texts.next().unwrap_or_default().to_owned(),
+            };
+            if !text.is_empty() {
+                settings = settings.with_text(*field, &text)?;
+            }
+        }
+        if !tags.is_empty() {
+            settings
+                .apply(&Change::Add(Field::Tags, FieldValue::List(tags.to_vec()).for_field(Field::Tags)?))?;
+        }
+        Ok((name, id.clone(), settings))
+    }
+}
+
+fn describe(row: &Row) -> String {
+    row.iter().map(|(name, value)| format!("{name}={value}")).collect::<Vec<_>>().join(" ")
+}
+
+/// A name that the book takes, as near as can be.
+fn book_name(text: &str) -> Option<String> {
+    let plain: String = text
+        .trim()
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '-' })
+        .collect();
+    let name: String = plain.trim_matches(|c| "-_.".contains(c)).chars().take(64).collect();
+    check_name(&name).is_ok().then_some(name)
+}
+
+/// What an import would do to one machine.
+#[derive(Debug, Clone, PartialEq)]
+pub enum SyncStep {
+    /// It is new.
+    Add {
+        /// Its name.
+        name: String,
+        /// All that will be said of it, the note about the import included.
+        settings: Settings,
+    },
+    /// Some of its fields follow the inventory.
+    Change {
+        /// Its name.
+        name: String,
+        /// Fields with what they were and will be, as text; empty for nothing.
+        fields: Vec<(Field, String, String)>,
+        /// Fields that the inventory says otherwise and that stay, since they were set by hand.
+        kept: Vec<(Field, String, String)>,
+        /// What will be said of it.
+        settings: Settings,
+    },
+    /// It came from this source, and the source has it no more.
+    Gone {
+        /// Its name.
+        name: String,
+    },
+    /// A machine of this name is in the book and did not come from this source.
+    Foreign {
+        /// Its name.
+        name: String,
+    },
+    /// The row makes no machine.
+    Bad {
+        /// Which row, from 1.
+        row: usize,
+        /// Why not.
+        why: String,
+    },
+}
+
+/// Works out what an import does. Nothing is changed yet; `adopt`: machines of the same name become the source's.
+pub fn plan_import(
+    book: &MachineBook,
+    source: &str,
+    mapping: &Mapping,
+    rows: &[Row],
+    tags: &[String],
+    adopt: bool,
+) -> Vec<SyncStep> {
+    let note =
+        |settings: &Settings, key: &str| settings.map(Field::Imported).and_then(|map| map.get(key)).cloned();
+    let ours: BTreeMap<String, &str> = book
+        .iter()
+        .filter(|(_, settings)| note(settings, SOURCE).as_deref() == Some(source))
+        .filter_map(|(name, settings)| Some((note(settings, ID)?, name)))
+        .collect();
+    let mut steps = Vec::new();
+    let mut met = BTreeSet::new();
+    let mut names = BTreeSet::new();
+    for (index, row) in rows.iter().enumerate() {
+        let bad = |why: String| SyncStep::Bad { row: index + 1, why };
+        let (name, id, said) = match mapping.read(row, tags) {
+            Ok(read) => read,
+            Err(error) => {
+                // A row that cannot be read says nothing about whether its machine is gone.
+                met.extend(row.get(&mapping.name).cloned());
+                steps.push(bad(error.to_string()));
+                continue;
+            }
+        };
+        if !met.insert(id.clone()) || !ours.contains_key(&id) && !names.insert(name.clone()) {
+            steps.push(bad(format!("another row is called {name} too")));
+            continue;
+        }
+        let last = remembered(&said, source, &id);
+        match ours
+            .get(&id)
+            .map(|name| (*name, true))
+            .or_else(|| book.get(&name).is_ok().then_some((&name, false)))
+        {
+            Some((name, true)) => steps.extend(changed(book, name, &said, &last)),
+            Some((name, false)) if adopt => steps.extend(changed(book, name, &said, &last)),
+            Some((name, false)) => steps.push(SyncStep::Foreign { name: name.to_owned() }),
+            None => match said.with(Field::Imported, FieldValue::Map(last)) {
+                Ok(settings) => steps.push(SyncStep::Add { name, settings }),
+                Err(error) => steps.push(bad(error.to_string())),
+            },
+        }
+    }
+    let gone = ours.iter().filter(|(id, _)| !met.contains(*id));
+    steps.extend(gone.map(|(_, name)| SyncStep::Gone { name: (*name).to_owned() }));
+    steps
+}
+
+/// What is kept of an import, to tell later what a person changed.
+fn remembered(said: &Settings, source: &str, id: &str) -> BTreeMap<String, String> {
+    let fields = said.iter().map(|setting| (setting.field.name().to_owned(), setting.value.to_string()));
+    fields.chain([(SOURCE.to_owned(), source.to_owned()), (ID.to_owned(), id.to_owned())]).collect()
+}
+
+fn changed(
+    book: &MachineBook,
+    name: &str,
+    said: &Settings,
+    last: &BTreeMap<String, String>,
+) -> Option<SyncStep> {
+    let now = book.get(name).ok()?;
+    let before = now.map(Field::Imported).cloned().unwrap_or_default();
+    let text = |settings: &Settings, field| settings.get(field).map(ToString::to_string).unwrap_or_default();
+    let mut settings = now.clone();
+    let (mut fields, mut kept) = (Vec::new(), Vec::new());
+    let touched: BTreeSet<Field> = said
+        .iter()
+        .map(|setting| setting.field)
+        .chain(before.keys().filter_map(|name| Field::from_name(name).ok()))
+        .filter(|field| *field != Field::Imported)
+        .collect();
+    for field in touched {
+        let was = before.get(field.name()).cloned().unwrap_or_default();
+        let (current, wanted) = (text(now, field), text(said, field));
+        let new = match field.spec().kind {
+            // Of a set, each item is followed or kept by itself.
+            Kind::Set(_) => {
+                let (was, wanted): (BTreeSet<&str>, BTreeSet<&str>) =
+                    (items(&was).collect(), items(&wanted).collect());
+                let stay = items(&current).filter(|item| wanted.contains(item) || !was.contains(item));
+                let come = wanted
+                    .iter()
+                    .filter(|item| !was.contains(*item) && !items(&current).any(|c| c == **item));
+                stay.chain(come.copied()).collect::<Vec<_>>().join(",")
+            }
+            _ if current == was => wanted,
+            _ => {
+                if current != wanted && wanted != was {
+                    kept.push((field, current.clone(), wanted));
+                }
+                continue;
+            }
+        };
+        if new != current {
+            let change = if new.is_empty() {
+                Change::Unset(field)
+            } else {
+                Change::Set(field, FieldValue::parse(field, &new).ok()?)
+            };
+            settings.apply(&change).ok()?;
+            fields.push((field, current, new));
+        }
+    }
+    settings = settings.with(Field::Imported, FieldValue::Map(last.clone())).ok()?;
+    let nothing = fields.is_empty() && kept.is_empty() && settings == *now;
+    (!nothing).then(|| SyncStep::Change { name: name.to_owned(), fields, kept, settings })
+}
+
+/// Carries a plan out; machines that are gone are removed only when asked for.
+///
+/// # Errors
+/// What a step cannot do: the book has changed since the plan was made.
+pub fn apply_import(edit: &mut BookEdit, steps: &[SyncStep], remove_gone: bool) -> Result<(), BookError> {
+    for step in steps {
+        match step {
+            SyncStep::Add { name, settings } => edit.add_machine(name, settings)?,
+            SyncStep::Change { name, settings, .. } => edit.put(Place::Machine(name), settings.clone())?,
+            SyncStep::Gone { name } if remove_gone => drop(edit.remove_machine(name)?),
+            SyncStep::Gone { .. } | SyncStep::Foreign { .. } | SyncStep::Bad { .. } => {}
+        }
+    }
+    Ok(())
+}
+
+/// The machines as rows: what each says itself, under the names of the fields.
+pub fn export_rows<'a>(machines: impl Iterator<Item = (&'a str, &'a Settings)>) -> Vec<Row> {
+    machines
+        .map(|(name, settings)| {
+            let fields = settings.iter().filter(|setting| setting.field != Field::Imported);
+            let cells = fields.map(|setting| (setting.field.name().to_owned(), setting.value.to_string()));
+            cells.chain([("name".to_owned(), name.to_owned())]).collect()
+        })
+        .collect()
+}

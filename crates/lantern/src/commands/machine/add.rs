@@ -1,0 +1,300 @@
+//! `lantern machine add`
+
+use std::io::Read;
+
+use clap::Args;
+use lantern_book::{
+    Change, Destination, Field, FieldValue, Home, KeyRing, MachineBook, Pasted, Protocol, Settings,
+    check_name_of, image,
+};
+
+use super::{check_names, machine_json};
+use crate::confirm;
+use crate::failure::{Failure, code};
+use crate::output;
+use crate::settings;
+use crate::terminal::prompt::Terminal;
+
+/// Most of a pasted text that is read from standard input, in bytes.
+const MAX_PASTE: u64 = 64 * 1024;
+
+/// Arguments of `machine add`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine add lamp-01 192.0.2.7 --user keeper --key harbour --tag coast
+  lantern machine add foghorn keeper@foghorn.example:2222 gateway=harbour-gate
+  lantern machine add tide-gauge ssh://keeper@[2001:db8::7]:2222
+  lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 keeper@192.0.2.17'
+  lantern machine add lamp-08 --paste - < from-the-console.txt
+  lantern machine add lamp-09                          asks for what is missing
+
+FIELD=VALUE sets any field that `lantern machine set --fields` lists.")]
+pub(crate) struct AddArgs {
+    /// Its name in the book
+    name: String,
+    /// Where it is: an address, `user@address:port` or `ssh://user@address:port`
+    address: Option<String>,
+    /// More settings
+    #[arg(value_name = "FIELD=VALUE", add = crate::completing::changes())]
+    settings: Vec<String>,
+    /// Understand this text (a URI, a connect line, a console's page); - reads standard input
+    #[arg(long, value_name = "TEXT", conflicts_with = "address")]
+    paste: Option<String>,
+    /// The port
+    #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
+    port: Option<u16>,
+    /// The user to log in as
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
+    /// The image it was made from: says the user when nothing else does
+    #[arg(long, value_name = "WORD")]
+    image: Option<String>,
+    /// The key of the ring to offer
+    #[arg(long, value_name = "NAME", add = crate::completing::keys())]
+    key: Option<String>,
+    /// The machine to go through; several times for several, the nearest first
+    #[arg(long = "gateway", value_name = "MACHINE", add = crate::completing::machines())]
+    gateways: Vec<String>,
+    /// A profile to take over; may be given several times
+    #[arg(long = "profile", value_name = "NAME", add = crate::completing::profiles())]
+    profiles: Vec<String>,
+    /// Let it ask the agent for signatures during a session; each one wants your yes
+    #[arg(long)]
+    forward_agent: bool,
+    /// A word to select it by; may be given several times
+    #[arg(long = "tag", value_name = "WORD", add = crate::completing::tags())]
+    tags: Vec<String>,
+    /// Free words
+    #[arg(long, value_name = "TEXT")]
+    note: Option<String>,
+    /// Save what was understood of a pasted text without asking
+    #[arg(long, requires = "paste")]
+    yes: bool,
+}
+
+pub(super) fn run(args: &AddArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    check_name_of("machine name", &args.name)?;
+    let book = MachineBook::load(home)?;
+    if book.get(&args.name).is_ok() {
+        return Err(lantern_book::BookError::Exists { what: "machine", name: args.name.clone() }.into());
+    }
+    let (mut machine, mut more) = by_address(args)?;
+    let pasted = args.paste.as_deref().map(read_paste).transpose()?;
+    if let Some(pasted) = &pasted {
+        machine = pasted.settings()?;
+    }
+    by_options(args, &mut machine)?;
+    for text in more.drain(..) {
+        machine.apply(&Change::parse(&text)?)?;
+    }
+    if pasted.is_none() && machine.list(Field::Address).is_empty() {
+        ask_for_missing(&args.name, home, &book, &mut machine)?;
+    }
+    let by_image = image_user(args, &mut machine)?;
+    check_names(home, &book, &machine)?;
+    if let Some(pasted) = &pasted {
+        settle_paste(args, home, pasted, &mut machine)?;
+    }
+    MachineBook::add(home, &args.name, &machine)?;
+    let book = MachineBook::load(home)?;
+    let effective = book.effective(&args.name)?;
+    if json {
+        return output::print_json(&machine_json(&args.name, &effective));
+    }
+    if let Some(by_image) = by_image {
+        output::say(&by_image);
+    }
+    output::say(&format!(
+        "{} is in the book, at {}. Next: lantern check {}",
+        args.name,
+        effective.place(),
+        args.name
+    ));
+    Ok(())
+}
+
+/// What the address says, and the words behind it that are settings: with one word it may be either.
+fn by_address(args: &AddArgs) -> Result<(Settings, Vec<String>), Failure> {
+    let mut more = args.settings.clone();
+    let mut machine = Settings::new();
+    let Some(address) = &args.address else { return Ok((machine, more)) };
+    if address.contains('=') && !address.contains("://") {
+        more.insert(0, address.clone());
+        return Ok((machine, more));
+    }
+    let twice = |what: &str| {
+        Failure::new(code::USAGE, format!("the {what} is given twice, in the address and as an option"))
+    };
+    if !address.contains(['@', ':']) {
+        return Ok((machine.with_text(Field::Address, address)?, more));
+    }
+    if let Destination::OneOff(typed) = Destination::parse(address)? {
+        machine = machine.with(Field::Address, FieldValue::List(vec![typed.address]))?;
+        let usual = match typed.protocol {
+            Protocol::Ssh => lantern_book::DEFAULT_SSH_PORT,
+            Protocol::Winrm => lantern_book::DEFAULT_WINRM_PORT,
+        };
+        if typed.protocol == Protocol::Winrm {
+            machine = machine.with_text(Field::Protocol, "winrm")?;
+        }
+        if has_port(address) && args.port.is_some() {
+            return Err(twice("port"));
+        }
+        if typed.user.is_some() && args.user.is_some() {
+            return Err(twice("user"));
+        }
+        if typed.port != usual {
+            machine = machine.with(Field::Port, FieldValue::Number(typed.port.into()))?;
+        }
+        if let Some(user) = typed.user {
+            machine = machine.with(Field::User, FieldValue::Text(user))?;
+        }
+    }
+    Ok((machine, more))
+}
+
+/// Whether an address typed as one word has a port in it.
+fn has_port(typed: &str) -> bool {
+    let host = typed.rsplit('@').next().unwrap_or(typed);
+    let host = host.split("://").last().unwrap_or(host);
+    host.contains("]:") || host.matches(':').count() == 1
+}
+
+fn by_options(args: &AddArgs, machine: &mut Settings) -> Result<(), Failure> {
+    let text = |text: &Option<String>| text.clone().map(FieldValue::Text);
+    let list = |list: &[String]| Some(FieldValue::List(list.to_vec())).filter(|_| !list.is_empty());
+    let options = [
+        (Field::Port, args.port.map(|port| FieldValue::Number(port.into()))),
+        (Field::User, text(&args.user)),
+        (Field::Image, text(&args.image)),
+        (Field::Key, text(&args.key)),
+        (Field::Gateway, list(&args.gateways)),
+        (Field::Profiles, list(&args.profiles)),
+        (Field::ForwardAgent, args.forward_agent.then_some(FieldValue::Flag(true))),
+        (Field::Tags, list(&args.tags)),
+        (Field::Note, text(&args.note)),
+    ];
+    for (field, value) in options {
+        if let Some(value) = value {
+            machine.apply(&Change::Set(field, value.for_field(field)?))?;
+        }
+    }
+    Ok(())
+}
+
+/// The first user of the image, when nothing else says a user; what to say about it.
+fn image_user(args: &AddArgs, machine: &mut Settings) -> Result<Option<String>, Failure> {
+    let Some(word) = &args.image else { return Ok(None) };
+    let Some(image) = image(word) else {
+        let known: Vec<&str> = lantern_book::IMAGES.iter().map(|image| image.name).collect();
+        return Ok(Some(format!(
+            "note: no first user is known for images called {word}; known are {}",
+            known.join(", ")
+        )));
+    };
+    if machine.get(Field::User).is_some() {
+        return Ok(None);
+    }
+    let Some((first, others)) = image.users.split_first() else { return Ok(None) };
+    machine.apply(&Change::Set(Field::User, FieldValue::Text((*first).to_owned())))?;
+    let others =
+        if others.is_empty() { String::new() } else { format!("; elsewhere it is {}", others.join(" or ")) };
+    Ok(Some(format!("The first user of {} images is {first}{others}.", image.name)))
+}
+
+/// Asks a person for address, user and key.
+fn ask_for_missing(
+    name: &str,
+    home: &Home,
+    book: &MachineBook,
+    machine: &mut Settings,
+) -> Result<(), Failure> {
+    let hint = format!("lantern machine add {name} ADDRESS");
+    if Terminal::open().is_none() {
+        return Err(Failure::new(code::USAGE, format!("no address is given for {name}")).hint(hint));
+    }
+    let address = loop {
+        let question = "Address (a name, an IP address, or user@address:port): ";
+        let Some(answer) = confirm::line(question, &hint)? else { continue };
+        match Pasted::parse(&answer).and_then(|pasted| pasted.settings()).or_else(|_| Settings::at(&answer)) {
+            Ok(understood) => break understood,
+            Err(error) => output::say(&error.to_string()),
+        }
+    };
+    for setting in address.iter() {
+        machine.apply(&Change::Set(setting.field, setting.value.clone()))?;
+    }
+    if machine.get(Field::User).is_none() {
+        let usual = book.defaults().get(Field::User).map(ToString::to_string).or_else(settings::local_user);
+        let shown = usual.map(|user| format!(" [{user}]")).unwrap_or_default();
+        if let Some(user) = confirm::line(&format!("User{shown}: "), &hint)? {
+            machine.apply(&Change::Set(Field::User, FieldValue::parse(Field::User, &user)?))?;
+        }
+    }
+    let keys: Vec<String> =
+        KeyRing::new(home).all()?.into_iter().filter_map(Result::ok).map(|key| key.name).collect();
+    while machine.get(Field::Key).is_none() && !keys.is_empty() {
+        match confirm::line(&format!("Key ({}) [any of them]: ", keys.join(", ")), &hint)? {
+            None => break,
+            Some(key) if keys.contains(&key) => {
+                machine.apply(&Change::Set(Field::Key, FieldValue::parse(Field::Key, &key)?))?;
+            }
+            Some(key) => output::say(&format!("No key of the ring is called {key}.")),
+        }
+    }
+    Ok(())
+}
+
+fn read_paste(text: &str) -> Result<Pasted, Failure> {
+    if text != "-" {
+        return Ok(Pasted::parse(text)?);
+    }
+    if std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+        output::say("Paste the text, then press Enter and Ctrl-D:");
+    }
+    let mut pasted = String::new();
+    std::io::stdin()
+        .take(MAX_PASTE + 1)
+        .read_to_string(&mut pasted)
+        .map_err(|error| Failure::new(code::LOCAL, format!("cannot read the pasted text: {error}")))?;
+    Ok(Pasted::parse(&pasted)?)
+}
+
+/// Shows what was understood, offers the key file to the ring, and asks before it is saved.
+fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Settings) -> Result<(), Failure> {
+    let mut pairs: Vec<(&str, String)> = vec![("machine", args.name.clone())];
+    pairs.extend(machine.iter().map(|setting| (setting.field.name(), setting.value.to_string())));
+    if let Some(file) = &pasted.key_file {
+        pairs.push(("key file", file.clone()));
+    }
+    if !pasted.left_over.is_empty() {
+        pairs.push(("left out", pasted.left_over.join(" ")));
+    }
+    output::warn_block(&format!("Understood:\n{}", indented(&output::fields(&pairs))));
+    if !args.yes {
+        confirm::agree("Save it?", "`--yes` saves what was understood")?;
+    }
+    let Some(file) = pasted.key_file.as_deref().filter(|_| machine.get(Field::Key).is_none()) else {
+        return Ok(());
+    };
+    if args.yes || Terminal::open().is_none() {
+        output::say(&format!(
+            "The key file {file} is not in the ring: lantern key import {file} --name {}",
+            args.name
+        ));
+        return Ok(());
+    }
+    if !std::path::Path::new(file).exists() {
+        output::say(&format!("There is no file {file} here; when there is: lantern key import {file}"));
+        return Ok(());
+    }
+    if confirm::ask(&format!("Take the key file {file} into the ring?"), "")? {
+        let key = crate::commands::key::import_file(file, &args.name, home)?;
+        machine.apply(&Change::Set(Field::Key, FieldValue::parse(Field::Key, &key)?))?;
+    }
+    Ok(())
+}
+
+fn indented(text: &str) -> String {
+    text.lines().map(|line| format!("  {line}\n")).collect()
+}

@@ -1,0 +1,186 @@
+//! `lantern machine rename`, `copy` and `remove`.
+
+use clap::Args;
+use lantern_book::{BookEdit, Change, Field, Hints, Home, KeyRing, MachineBook, TrustStore, select};
+use serde_json::json;
+
+use super::{PlanArgs, SelectionArgs, machine_json};
+use crate::failure::{Failure, code};
+use crate::output;
+
+/// Arguments of `machine rename`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine rename lamp-01 lamp-north
+  lantern machine rename 'lamp-*' 'coast-lamp-*' --plan
+
+What it proved to be, and where keys are installed, goes with it.")]
+pub(crate) struct RenameArgs {
+    /// Its name; or a glob with one `*`, for several
+    #[arg(add = crate::completing::machines())]
+    name: String,
+    /// Its new name; with a `*` for what the other `*` stood for
+    new_name: String,
+    #[command(flatten)]
+    plan: PlanArgs,
+}
+
+/// Arguments of `machine copy`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine copy lamp-01 lamp-02 address=192.0.2.8")]
+pub(crate) struct CopyArgs {
+    /// The machine to take the settings from
+    #[arg(add = crate::completing::machines())]
+    name: String,
+    /// The new machine
+    new_name: String,
+    /// What is different
+    #[arg(value_name = "FIELD=VALUE", add = crate::completing::changes())]
+    changes: Vec<String>,
+}
+
+/// Arguments of `machine remove`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine remove lamp-01
+  lantern machine remove @retired --plan")]
+pub(crate) struct RemoveArgs {
+    #[command(flatten)]
+    machines: SelectionArgs,
+    #[command(flatten)]
+    plan: PlanArgs,
+}
+
+/// Which machines get which names.
+fn renames(book: &MachineBook, name: &str, new: &str) -> Result<Vec<(String, String)>, Failure> {
+    let Some((before, after)) = name.split_once('*') else {
+        book.get(name)?;
+        return Ok(vec![(name.to_owned(), new.to_owned())]);
+    };
+    let Some((new_before, new_after)) = new.split_once('*').filter(|_| !after.contains('*')) else {
+        return Err(Failure::new(code::USAGE, "both names must have one `*`"));
+    };
+    let pairs = select(book, &[name])?.into_iter().filter_map(|old| {
+        let middle = old.strip_prefix(before)?.strip_suffix(after)?;
+        let new = format!("{new_before}{middle}{new_after}");
+        Some((old, new))
+    });
+    Ok(pairs.collect())
+}
+
+pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    let book = MachineBook::load(home)?;
+    let pairs = renames(&book, &args.name, &args.new_name)?;
+    let lines: Vec<String> = pairs.iter().map(|(old, new)| format!("{old} → {new}")).collect();
+    let question = format!("Rename {} machines?", pairs.len());
+    let goes_on = args.plan.settle(&lines, &question, pairs.len() > 1)?;
+    if goes_on {
+        // Trust is known under both names before the book has the new one: wherever this is stopped, no machine becomes a stranger.
+        let trust = TrustStore::load(home)?;
+        if let Some((_, new)) =
+            pairs.iter().find(|(old, new)| trust.get(new).is_some_and(|r| Some(r) != trust.get(old)))
+        {
+            return Err(Failure::new(code::LOCAL, format!("the trust store knows another machine as {new}"))
+                .hint(format!("if that one is gone: lantern trust forget {new}")));
+        }
+        // A dry run of the change first: what the book refuses must not leave traces elsewhere.
+        MachineBook::edit(home, |edit: &mut BookEdit| {
+            let mut tried = edit.clone();
+            pairs.iter().try_for_each(|(old, new)| tried.rename_machine(old, new))
+        })?;
+        pairs.iter().try_for_each(|(old, new)| TrustStore::rename(home, old, new, true))?;
+        MachineBook::edit(home, |edit: &mut BookEdit| {
+            pairs.iter().try_for_each(|(old, new)| edit.rename_machine(old, new))
+        })?;
+        for (old, new) in &pairs {
+            TrustStore::rename(home, old, new, false)?;
+            Hints::rename(home, old, new)?;
+            rename_in_ring(home, old, new)?;
+        }
+    }
+    if json {
+        let values: Vec<_> = pairs.iter().map(|(old, new)| json!({ "name": old, "new_name": new })).collect();
+        return output::print_json(&json!({ "renamed": goes_on, "machines": values }));
+    }
+    if goes_on {
+        lines.iter().for_each(|line| output::say(line));
+    }
+    Ok(())
+}
+
+/// Where keys are installed is noted by the machine's name.
+fn rename_in_ring(home: &Home, old: &str, new: &str) -> Result<(), Failure> {
+    let ring = KeyRing::new(home);
+    for entry in ring.all()?.into_iter().filter_map(Result::ok) {
+        if entry.note.installed.iter().any(|place| place.machine == old) {
+            ring.change_note(&entry.name, |note| {
+                for place in note.installed.iter_mut().filter(|place| place.machine == old) {
+                    place.machine = new.to_owned();
+                }
+            })?;
+        }
+    }
+    Ok(())
+}
+
+pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    let changes = args.changes.iter().map(|change| Change::parse(change)).collect::<Result<Vec<_>, _>>()?;
+    let mut settings = MachineBook::load(home)?.get(&args.name)?.clone();
+    // An import knows one machine of this origin, not two.
+    settings.apply(&Change::Unset(Field::Imported))?;
+    changes.iter().try_for_each(|change| settings.apply(change))?;
+    MachineBook::add(home, &args.new_name, &settings)?;
+    let book = MachineBook::load(home)?;
+    let effective = book.effective(&args.new_name)?;
+    if json {
+        return output::print_json(&machine_json(&args.new_name, &effective));
+    }
+    output::say(&format!("{} is in the book, at {}.", args.new_name, effective.place()));
+    if book.get(&args.name)?.list(Field::Address) == settings.list(Field::Address) {
+        output::say(&format!(
+            "It has the address of {}: lantern machine set {} address=ADDRESS",
+            args.name, args.new_name
+        ));
+    }
+    Ok(())
+}
+
+pub(super) fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    let book = MachineBook::load(home)?;
+    let machines = select(&book, &args.machines.selection)?;
+    for name in &machines {
+        book.get(name)?;
+        let mut users = book.iter().filter(|(user, settings)| {
+            settings.list(Field::Gateway).contains(name) && !machines.iter().any(|gone| gone == user)
+        });
+        if let Some((user, _)) = users.next() {
+            return Err(Failure::new(code::LOCAL, format!("{name} is the gateway of {user}"))
+                .hint(format!("lantern machine set {user} gateway-={name}")));
+        }
+    }
+    let place = |name: &String| book.effective(name).map(|effective| effective.place()).unwrap_or_default();
+    let lines: Vec<String> = machines.iter().map(|name| format!("{name} ({})", place(name))).collect();
+    let question = format!("Remove {} machines?", machines.len());
+    let goes_on = args.plan.settle(&lines, &question, machines.len() > 1)?;
+    if goes_on {
+        MachineBook::edit(home, |edit: &mut BookEdit| {
+            machines.iter().try_for_each(|name| edit.remove_machine(name).map(drop))
+        })?;
+    }
+    if json {
+        return output::print_json(&json!({ "removed": goes_on, "machines": machines }));
+    }
+    if let ([name], true) = (machines.as_slice(), goes_on) {
+        output::say(&format!(
+            "{name} ({}) is out of the book. What it proved to be is kept; `lantern trust forget {name}` forgets that too.",
+            place(name)
+        ));
+    } else if goes_on {
+        output::say(&format!(
+            "{} machines are out of the book. What they proved to be is kept.",
+            machines.len()
+        ));
+    }
+    Ok(())
+}

@@ -1,0 +1,140 @@
+//! `lantern machine set`
+
+use std::borrow::Cow;
+
+use clap::Args;
+use lantern_book::{BookEdit, Change, FIELDS, Home, MachineBook, Place, Settings, select};
+use serde_json::{Value, json};
+
+use super::check_names;
+use crate::confirm;
+use crate::failure::Failure;
+use crate::output;
+
+/// Whether a change is carried out, asked about, or only told.
+#[derive(Debug, Clone, Copy, Args)]
+pub(crate) struct PlanArgs {
+    /// Say what would change, and change nothing
+    #[arg(long)]
+    pub(crate) plan: bool,
+    /// Don't ask when it is about several machines
+    #[arg(long, conflicts_with = "plan")]
+    pub(crate) yes: bool,
+}
+
+impl PlanArgs {
+    /// Tells what would change; asks when that is several things at once. Whether to go on.
+    ///
+    /// # Errors
+    /// No terminal to ask at, or a no.
+    pub(crate) fn settle(self, lines: &[String], what: &str, several: bool) -> Result<bool, Failure> {
+        if self.plan || several && !self.yes {
+            lines.iter().for_each(|line| output::say(line));
+        }
+        if self.plan {
+            return Ok(false);
+        }
+        if several && !self.yes {
+            confirm::agree(what, "`--yes` goes on without asking, `--plan` only tells")?;
+        }
+        Ok(true)
+    }
+}
+
+/// Arguments of `machine set`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine set lamp-01 port=2222 user=keeper
+  lantern machine set lamp-01 address=192.0.2.7,2001:db8::7
+  lantern machine set @coast profiles+=coast --plan
+  lantern machine set 'lamp-*' key=                   takes the field away
+  lantern machine set lamp-01 environment.LANG=C.UTF-8
+  lantern machine set lamp-01 'tunnels.console=local 8443 to 127.0.0.1:443'
+  lantern machine set --fields                        lists the fields
+
+= sets, += adds to a list, -= takes from it. Items of a list are separated by commas.")]
+pub(crate) struct SetArgs {
+    /// Machines (names, globs, @tags, comma-separated), then what to change
+    #[arg(value_name = "SELECTION FIELD=VALUE", required_unless_present = "fields", add = crate::completing::changes())]
+    words: Vec<String>,
+    /// List the fields that there are
+    #[arg(long)]
+    fields: bool,
+    #[command(flatten)]
+    plan: PlanArgs,
+}
+
+pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    if args.fields {
+        return print_fields(json);
+    }
+    let is_change = |word: &&String| word.contains('=');
+    let changes =
+        args.words.iter().filter(is_change).map(|word| Change::parse(word)).collect::<Result<Vec<_>, _>>()?;
+    let selection: Vec<&String> = args.words.iter().filter(|word| !word.contains('=')).collect();
+    if changes.is_empty() || selection.is_empty() {
+        return Err(Failure::new(crate::failure::code::USAGE, "say which machines, and what to change")
+            .hint("lantern machine set lamp-01 port=2222"));
+    }
+    let book = MachineBook::load(home)?;
+    let machines = select(&book, &selection)?;
+    let mut lines = Vec::new();
+    let mut values = Vec::new();
+    for name in &machines {
+        let before = book.get(name)?;
+        let mut after = before.clone();
+        changes.iter().try_for_each(|change| after.apply(change))?;
+        check_names(home, &book, &after)?;
+        differences(name, before, &after, &mut lines, &mut values);
+    }
+    let question = format!("Change {} machines?", machines.len());
+    let goes_on = args.plan.settle(&lines, &question, machines.len() > 1)?;
+    if goes_on {
+        MachineBook::edit(home, |edit: &mut BookEdit| {
+            machines.iter().try_for_each(|name| edit.change(Place::Machine(name), &changes))
+        })?;
+    }
+    if json {
+        return output::print_json(&json!({ "changed": goes_on, "changes": values }));
+    }
+    if goes_on && machines.len() == 1 {
+        lines.iter().for_each(|line| output::say(line));
+    }
+    if lines.is_empty() {
+        output::say("Nothing to change: it is so already.");
+    }
+    Ok(())
+}
+
+/// What changes between two states of a machine or a profile, told and as JSON.
+pub(crate) fn differences(
+    name: &str,
+    before: &Settings,
+    after: &Settings,
+    lines: &mut Vec<String>,
+    values: &mut Vec<Value>,
+) {
+    for spec in FIELDS {
+        let text = |settings: &Settings| settings.get(spec.field).map(ToString::to_string);
+        let (old, new) = (text(before), text(after));
+        if old != new {
+            let shown = |text: &Option<String>| text.clone().unwrap_or_else(|| "nothing".into());
+            lines.push(format!("{name}: {} {} → {}", spec.name, shown(&old), shown(&new)));
+            values.push(json!({ "name": name, "field": spec.name, "from": old, "to": new }));
+        }
+    }
+}
+
+fn print_fields(json: bool) -> Result<(), Failure> {
+    if json {
+        let fields: Vec<Value> = FIELDS
+            .iter()
+            .map(|spec| json!({ "field": spec.name, "about": spec.about, "allowed": spec.allowed, "example": spec.example, "default": spec.fallback }))
+            .collect();
+        return output::print_json(&fields);
+    }
+    let rows = FIELDS
+        .iter()
+        .map(|spec| [Cow::Borrowed(spec.name), spec.about.into(), spec.fallback.into(), spec.example.into()]);
+    output::print(&output::table(&["FIELD", "MEANING", "WHEN NOT SET", "EXAMPLE"], rows))
+}

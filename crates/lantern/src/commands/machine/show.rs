@@ -1,0 +1,83 @@
+//! `lantern machine show`
+
+use std::borrow::Cow;
+
+use clap::Args;
+use lantern_book::{Effective, FIELDS, Field, Home, MachineBook, Part, TrustStore};
+use serde_json::{Value, json};
+
+use super::{machine_json, value_json};
+use crate::failure::Failure;
+use crate::output;
+use crate::settings;
+
+/// Arguments of `machine show`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine show lamp-01
+  lantern machine show lamp-01 --all        every field that there is, with what holds")]
+pub(crate) struct ShowArgs {
+    /// Its name in the book
+    #[arg(add = crate::completing::machines())]
+    name: String,
+    /// Show fields that nothing sets, too
+    #[arg(long)]
+    all: bool,
+}
+
+/// Fields that are shown with what holds even when nothing sets them.
+const ALWAYS: &[Field] = &[Field::Address, Field::Port, Field::User, Field::Key, Field::Trust];
+
+pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    let book = MachineBook::load(home)?;
+    let effective = book.effective(&args.name)?;
+    let trust = TrustStore::load(home)?;
+    let record = trust.get(&args.name);
+    if json {
+        let mut value = machine_json(&args.name, &effective);
+        value["host_keys"] = record.map_or(json!([]), crate::commands::trust::keys_json);
+        value["line"] = json!(book.line(&args.name));
+        value["settings"] = effective.iter().map(setting_json).collect();
+        return output::print_json(&value);
+    }
+    let path = MachineBook::path(home);
+    output::print(&format!("{}  {}, line {}\n\n", args.name, path.display(), book.line(&args.name)))?;
+    output::print(&settings_table(&effective, args.all))?;
+    let met = match record {
+        None => "never met: the next contact is the first".to_owned(),
+        Some(record) => record.keys.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
+    };
+    let at = record.map(|record| record.addresses.join(", ")).unwrap_or_default();
+    output::print(&format!("\n{}", output::fields(&[("host keys", met), ("met at", at)])))
+}
+
+fn setting_json(part: &Part<'_>) -> Value {
+    json!({
+        "field": part.field.name(),
+        "value": value_json(&part.value),
+        "from": part.origins.iter().map(|o| json!({ "where": o.to_string(), "line": o.line() })).collect::<Vec<_>>(),
+    })
+}
+
+/// Every setting with where it comes from.
+pub(crate) fn settings_table(effective: &Effective<'_>, all: bool) -> String {
+    let rows = FIELDS.iter().filter_map(|spec| {
+        let name = Cow::Borrowed(spec.name);
+        if let Some(part) = effective.part(spec.field) {
+            let from: Vec<String> =
+                part.origins.iter().map(|origin| format!("{origin}, line {}", origin.line())).collect();
+            return Some([name, part.value.to_string().into(), from.join("; ").into()]);
+        }
+        let fallback = match spec.field {
+            Field::User => settings::local_user().unwrap_or_default(),
+            Field::Port => effective.port().to_string(),
+            _ => spec.fallback.to_owned(),
+        };
+        let shown = all && spec.field != Field::Imported || ALWAYS.contains(&spec.field);
+        shown.then(|| {
+            let from = if fallback.is_empty() { "not set" } else { "built in" };
+            [name, fallback.into(), from.into()]
+        })
+    });
+    output::table(&["FIELD", "VALUE", "FROM"], rows)
+}

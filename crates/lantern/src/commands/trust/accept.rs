@@ -1,0 +1,269 @@
+//! `lantern trust accept`: trust what machines present now.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use base64ct::{Base64, Encoding};
+use clap::Args;
+use jiff::Timestamp;
+use lantern_book::{
+    Home, KnownCertificate, KnownKey, MachineBook, TrustStore, TrustVerdict, Verified, select,
+};
+use lantern_keys::{Fingerprint, PublicKey};
+use lantern_link::{Ask, ConnectRequest, FirstContact, HostKeyAnswer, LinkError, TrustFailure};
+use serde_json::{Value, json};
+
+use super::scan::{look, requests};
+use super::{key_json, scan};
+use crate::ask::TerminalAsk;
+use crate::connect_args::ConnectArgs;
+use crate::failure::{Failure, code};
+use crate::output;
+use crate::target::Target;
+
+/// Arguments of `trust accept`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern trust accept lamp-01                        shows the key and asks
+  lantern trust accept lamp-01 --expect SHA256:…      takes that key and no other, without asking
+  lantern trust accept @coast --expect-file list.txt  takes what the list has, without asking
+  lantern trust accept foghorn --certificate f.pem    trusts a TLS certificate
+
+Each line of the list has a machine and the fingerprints that its keys may have. Keys that were
+not compared are trusted only by a yes, and only those that are shown.")]
+pub(crate) struct AcceptArgs {
+    /// Machines: names, globs, @tags, comma-separated; or `address:port`
+    #[arg(required = true, value_name = "SELECTION", add = crate::completing::selection())]
+    selection: Vec<String>,
+    /// Read the fingerprints that keys must have from a file
+    #[arg(long, value_name = "FILE", conflicts_with = "expect")]
+    expect_file: Option<PathBuf>,
+    /// Trust the TLS certificate in this file (PEM or DER)
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file"])]
+    certificate: Option<PathBuf>,
+    #[command(flatten)]
+    connect: ConnectArgs,
+}
+
+/// What became of one machine.
+struct Accepted {
+    machine: String,
+    keys: Vec<KnownKey>,
+}
+
+pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8, Failure> {
+    let book = MachineBook::load(home)?;
+    let names = select(&book, &args.selection)?;
+    if let Some(file) = &args.certificate {
+        return certificate(home, &book, &names, file, json).map(|()| 0);
+    }
+    let expected = args.expect_file.as_deref().map(read_list).transpose()?;
+    let targets =
+        names.iter().map(|typed| Target::find(home, &book, typed)).collect::<Result<Vec<_>, _>>()?;
+    // What must be compared is compared here: the look itself accepts nothing.
+    let look_args = ConnectArgs { expect: None, ..args.connect.clone() };
+    let requests = requests(home, &targets, &look_args)?;
+    let scanned = look(requests.clone()).await?;
+    let mut ask = TerminalAsk::new(!args.connect.no_questions, None, None);
+    let (mut done, mut failed) = (Vec::new(), Vec::new());
+    for (request, outcome) in requests.iter().zip(scanned) {
+        let wanted = match (&args.connect.expect, &expected) {
+            (Some(one), _) => Some(vec![*one]),
+            (None, Some(list)) => Some(list.get(&request.machine).cloned().unwrap_or_default()),
+            (None, None) => None,
+        };
+        let accepted = match outcome {
+            Ok(keys) => accept(home, request, keys, wanted.as_deref(), &mut ask),
+            Err(error) => Err(error.into()),
+        };
+        match accepted {
+            Ok(keys) => done.push(Accepted { machine: request.machine.clone(), keys }),
+            // One machine's failure is the command's; of several, the others go on.
+            Err(failure) if requests.len() == 1 || failure.code == code::INTERRUPTED => return Err(failure),
+            Err(failure) => failed.push((request.machine.clone(), failure)),
+        }
+    }
+    report(&done, &failed, json)
+}
+
+fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result<u8, Failure> {
+    if json {
+        let mut values: Vec<Value> = Vec::new();
+        for accepted in done {
+            let mut value = accepted.keys.first().map(|known| key_json(&known.key)).unwrap_or_default();
+            value["machine"] = json!(accepted.machine);
+            value["verified"] = json!(accepted.keys.first().map(|known| known.verified));
+            value["keys"] = accepted.keys.iter().map(|known| key_json(&known.key)).collect();
+            values.push(value);
+        }
+        values.extend(
+            failed.iter().map(|(machine, failure)| json!({ "machine": machine, "error": failure.headline })),
+        );
+        match values.as_slice() {
+            [only] => output::print_json(only)?,
+            all => output::print_json(&all)?,
+        }
+    } else {
+        for Accepted { machine, keys } in done {
+            for known in keys {
+                output::say(&format!(
+                    "{machine} is trusted with {} {} ({}).",
+                    known.key.describe(),
+                    known.key.fingerprint(),
+                    known.verified
+                ));
+            }
+        }
+        failed
+            .iter()
+            .for_each(|(machine, failure)| output::warn(&format!("{machine}: {}", failure.headline)));
+    }
+    Ok(failed.iter().map(|(_, failure)| failure.code).max().unwrap_or(0))
+}
+
+/// Decides about the keys that one machine presents, and remembers the decision.
+fn accept(
+    home: &Home,
+    request: &ConnectRequest,
+    keys: Vec<PublicKey>,
+    wanted: Option<&[Fingerprint]>,
+    ask: &mut TerminalAsk,
+) -> Result<Vec<KnownKey>, Failure> {
+    let store = TrustStore::load(home)?;
+    let machine = request.machine.clone();
+    let trust = |failure| Failure::from(LinkError::Trust(Box::new(failure)));
+    for key in &keys {
+        if let Some(revoked) = store.is_revoked(&key.fingerprint()) {
+            return Err(trust(TrustFailure::Revoked {
+                machine,
+                key: key.clone(),
+                reason: revoked.reason.clone(),
+            }));
+        }
+    }
+    let now = Timestamp::now();
+    let known = |keys: Vec<PublicKey>, verified| -> Vec<KnownKey> {
+        keys.into_iter().map(|key| KnownKey::new(key, verified, now)).collect()
+    };
+    let accepted = match wanted {
+        // Each key was fetched over a connection of its own: one that agrees says nothing about the others.
+        Some(wanted) => {
+            let agreeing: Vec<PublicKey> =
+                keys.iter().filter(|key| wanted.contains(&key.fingerprint())).cloned().collect();
+            if agreeing.is_empty() {
+                return Err(match (wanted.first(), keys.into_iter().next()) {
+                    (Some(expected), Some(key)) => {
+                        trust(TrustFailure::NotExpected { machine, key, expected: *expected })
+                    }
+                    _ => Failure::new(code::TRUST, format!("the list has no fingerprint for {machine}")),
+                });
+            }
+            known(agreeing, Verified::Expected)
+        }
+        None => by_question(&store, request, keys, ask).map(|(keys, verified)| known(keys, verified))?,
+    };
+    TrustStore::accept_all(home, &machine, &request.trust_place(), &accepted)?;
+    Ok(accepted)
+}
+
+/// Shows the keys and asks; those that the answer covers.
+fn by_question(
+    store: &TrustStore,
+    request: &ConnectRequest,
+    keys: Vec<PublicKey>,
+    ask: &mut TerminalAsk,
+) -> Result<(Vec<PublicKey>, Verified), Failure> {
+    let machine = request.machine.clone();
+    let trust = |failure| Failure::from(LinkError::Trust(Box::new(failure)));
+    let Some(first) = keys.first().cloned() else {
+        return Err(Failure::new(code::PROTOCOL, format!("{machine} presented no host key")));
+    };
+    let (same_key, same_address) = match store.assess(&machine, &request.trust_place(), &first) {
+        TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
+        TrustVerdict::Changed { known, .. } => {
+            let was: Vec<_> = known.iter().map(ToString::to_string).collect();
+            output::warn(&format!("{machine} was known by {}; that will be replaced.", was.join("; ")));
+            (Vec::new(), Vec::new())
+        }
+        _ => (Vec::new(), Vec::new()),
+    };
+    for key in keys.iter().skip(1) {
+        output::warn_block(&format!("It also presents {}  {}", key.describe(), key.fingerprint()));
+    }
+    let contact =
+        FirstContact { machine: &machine, reached_at: request.place(), key: &first, same_key, same_address };
+    match ask.first_contact(&contact) {
+        // A pasted fingerprint speaks for the one key.
+        HostKeyAnswer::Accept(Verified::Pasted) => Ok((vec![first], Verified::Pasted)),
+        HostKeyAnswer::Accept(verified) => Ok((keys, verified)),
+        HostKeyAnswer::Reject if ask.was_interrupted() => {
+            Err(Failure::new(code::INTERRUPTED, "interrupted; nothing was changed"))
+        }
+        HostKeyAnswer::Reject => Err(trust(TrustFailure::Rejected { machine })),
+        HostKeyAnswer::NoOneToAsk => Err(trust(TrustFailure::NoOneToAsk { machine, key: first })),
+    }
+}
+
+/// Reads a list of machines with fingerprints.
+fn read_list(path: &Path) -> Result<BTreeMap<String, Vec<Fingerprint>>, Failure> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", path.display())))?;
+    let mut list: BTreeMap<String, Vec<Fingerprint>> = BTreeMap::new();
+    for (index, line) in text.lines().enumerate() {
+        let mut words = line.split_whitespace();
+        let Some(machine) = words.next().filter(|word| !word.starts_with('#')) else { continue };
+        let bad =
+            |why: &str| Failure::new(code::LOCAL, format!("{}, line {}: {why}", path.display(), index + 1));
+        let prints =
+            words.map(|word| word.parse::<Fingerprint>().map_err(|error| bad(&format!("`{word}`: {error}"))));
+        let prints = prints.collect::<Result<Vec<_>, _>>()?;
+        if prints.is_empty() {
+            return Err(bad("a machine's name and one or more fingerprints are wanted"));
+        }
+        list.entry(machine.to_owned()).or_default().extend(prints);
+    }
+    Ok(list)
+}
+
+/// Trusts a TLS certificate that came in a file.
+fn certificate(
+    home: &Home,
+    book: &MachineBook,
+    names: &[String],
+    file: &Path,
+    json: bool,
+) -> Result<(), Failure> {
+    let [typed] = names else {
+        return Err(Failure::new(code::USAGE, "a certificate belongs to one machine"));
+    };
+    let target = Target::find(home, book, typed)?;
+    let bytes = std::fs::read(file)
+        .map_err(|error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", file.display())))?;
+    let no_certificate = || Failure::new(code::LOCAL, format!("{} is no X.509 certificate", file.display()));
+    let der = match std::str::from_utf8(&bytes)
+        .ok()
+        .and_then(|text| text.split_once("-----BEGIN CERTIFICATE-----"))
+    {
+        Some((_, rest)) => {
+            let body = rest.split_once("-----END CERTIFICATE-----").ok_or_else(no_certificate)?.0;
+            let body: String = body.chars().filter(|c| !c.is_whitespace()).collect();
+            Base64::decode_vec(&body).map_err(|_| no_certificate())?
+        }
+        None => bytes,
+    };
+    let seen = scan::certificate_names(&der).ok_or_else(no_certificate)?;
+    let now = Timestamp::now();
+    let known = KnownCertificate { der, verified: Verified::Expected, first_seen: now, last_seen: now };
+    let fingerprint = known.fingerprint();
+    if TrustStore::load(home)?.is_revoked(&fingerprint).is_some() {
+        return Err(Failure::new(code::TRUST, format!("the certificate {fingerprint} was revoked")));
+    }
+    TrustStore::accept_certificate(home, &target.name, None, known)?;
+    if json {
+        return output::print_json(
+            &json!({ "machine": target.name, "certificate": fingerprint.to_string(), "subject": seen }),
+        );
+    }
+    output::say(&format!("{} is trusted with the TLS certificate {fingerprint} ({seen}).", target.name));
+    Ok(())
+}

@@ -1,0 +1,125 @@
+//! `lantern trust list` and `show`.
+
+use std::borrow::Cow;
+
+use clap::Args;
+use lantern_book::{Home, TrustRecord, TrustStore, glob};
+use serde_json::{Value, json};
+
+use super::{certificates_json, keys_json, known_name};
+use crate::failure::{Failure, code};
+use crate::flags_view;
+use crate::output;
+
+/// Arguments of `trust list`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern trust list
+  lantern trust list 'lamp-*' --uncompared")]
+pub(crate) struct ListArgs {
+    /// Only machines whose name is like this (`*` and `?` stand for others)
+    #[arg(value_name = "GLOB")]
+    names: Vec<String>,
+    /// Only keys that nobody has compared with anything
+    #[arg(long)]
+    uncompared: bool,
+}
+
+pub(super) fn list(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    let store = TrustStore::load(home)?;
+    let wanted = |name: &str, record: &TrustRecord| {
+        (args.names.is_empty() || args.names.iter().any(|pattern| glob(pattern, name)))
+            && (!args.uncompared || record.keys.iter().any(|known| !known.verified.is_compared()))
+    };
+    let records: Vec<(&str, &TrustRecord)> =
+        store.iter().filter(|(name, record)| wanted(name, record)).collect();
+    if json {
+        let machines: Vec<Value> = records.iter().map(|(name, record)| record_json(name, record)).collect();
+        return output::print_json(&machines);
+    }
+    let mut rows: Vec<[Cow<'_, str>; 6]> = Vec::new();
+    for (name, record) in &records {
+        let address = || record.addresses.last().cloned().unwrap_or_default().into();
+        let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d").to_string().into();
+        for known in record.keys.iter().filter(|known| !args.uncompared || !known.verified.is_compared()) {
+            rows.push([
+                Cow::Borrowed(name),
+                known.key.describe().into(),
+                known.key.fingerprint().to_string().into(),
+                day(known.last_seen),
+                known.verified.to_string().into(),
+                address(),
+            ]);
+        }
+        for known in record.certificates.iter().filter(|_| !args.uncompared) {
+            rows.push([
+                Cow::Borrowed(name),
+                "TLS certificate".into(),
+                known.fingerprint().to_string().into(),
+                day(known.last_seen),
+                known.verified.to_string().into(),
+                address(),
+            ]);
+        }
+    }
+    if rows.is_empty() {
+        output::say(if store.iter().next().is_none() {
+            "No machine has been met yet."
+        } else {
+            "None is like that."
+        });
+        return Ok(());
+    }
+    output::print(&output::table(
+        &["MACHINE", "ALGORITHM", "FINGERPRINT", "LAST SEEN", "VERIFIED", "ADDRESS"],
+        rows,
+    ))
+}
+
+fn record_json(name: &str, record: &TrustRecord) -> Value {
+    json!({
+        "machine": name, "addresses": record.addresses, "keys": keys_json(record),
+        "certificates": certificates_json(record),
+    })
+}
+
+pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> {
+    let store = TrustStore::load(home)?;
+    let name = known_name(home, &store, typed)?;
+    let Some(record) = store.get(&name) else {
+        return Err(Failure::new(code::LOCAL, format!("nothing is known of {name}"))
+            .hint(format!("lantern trust scan {name}")));
+    };
+    if json {
+        return output::print_json(&record_json(&name, record));
+    }
+    let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d %H:%M UTC").to_string();
+    let mut text = output::fields(&[("machine", name.clone()), ("met at", record.addresses.join(", "))]);
+    for known in &record.keys {
+        let fingerprint = known.key.fingerprint();
+        let refused = store.is_revoked(&fingerprint).map(|revoked| format!("REVOKED: {}", revoked.reason));
+        text.push('\n');
+        text.push_str(&output::fields(&[
+            ("host key", format!("{}  {fingerprint}", known.key.describe())),
+            ("verified", known.verified.to_string()),
+            ("by", known.by.map(|by| by.to_string()).unwrap_or_default()),
+            ("first seen", day(known.first_seen)),
+            ("last seen", day(known.last_seen)),
+            ("refused", refused.unwrap_or_default()),
+        ]));
+        text.push('\n');
+        for line in flags_view::draw(&fingerprint, output::colorful_stdout()).lines() {
+            text.push_str(&format!("    {line}\n"));
+        }
+    }
+    for known in &record.certificates {
+        text.push('\n');
+        text.push_str(&output::fields(&[
+            ("TLS certificate", known.fingerprint().to_string()),
+            ("verified", known.verified.to_string()),
+            ("first seen", day(known.first_seen)),
+            ("last seen", day(known.last_seen)),
+        ]));
+    }
+    output::print(&text)
+}

@@ -1,0 +1,93 @@
+//! Options of every command that connects.
+
+use std::time::Duration;
+
+use clap::Args;
+use lantern_keys::Fingerprint;
+use lantern_link::TimeLimits;
+
+use crate::ask::TerminalAsk;
+use crate::failure::Failure;
+use crate::secret_source;
+
+/// Options of every command that connects. What they leave out, the book says.
+#[derive(Debug, Clone, Default, Args)]
+pub(crate) struct ConnectArgs {
+    /// The user to log in as, instead of the book's
+    #[arg(long, value_name = "NAME")]
+    pub(crate) user: Option<String>,
+    /// The image it was made from: says the user when --user doesn't
+    #[arg(long, value_name = "WORD", conflicts_with = "user")]
+    pub(crate) image: Option<String>,
+    /// The key to offer: a name in the ring, or a file (a path with a `/`)
+    #[arg(long, value_name = "NAME|FILE")]
+    pub(crate) key: Option<String>,
+    /// Offer no key
+    #[arg(long, conflicts_with = "key")]
+    pub(crate) no_key: bool,
+    /// Ask neither the keeper nor another agent to sign
+    #[arg(long)]
+    pub(crate) no_agent: bool,
+    /// A machine to go through, instead of the book's; several times for several, the nearest first
+    #[arg(long = "gateway", value_name = "MACHINE")]
+    pub(crate) gateways: Vec<String>,
+    /// The proxy to go through: http://user@address:port or socks5://user@address:port
+    #[arg(long, value_name = "URI")]
+    pub(crate) proxy: Option<String>,
+    /// At first contact, trust the host key that has this fingerprint and no other
+    #[arg(long, value_name = "FINGERPRINT")]
+    pub(crate) expect: Option<Fingerprint>,
+    /// Read the password from this file descriptor
+    #[arg(long, value_name = "N")]
+    pub(crate) password_fd: Option<u32>,
+    /// Read the key's passphrase from this file descriptor
+    #[arg(long, value_name = "N")]
+    pub(crate) passphrase_fd: Option<u32>,
+    /// Read the proxy's password from this file descriptor
+    #[arg(long, value_name = "N")]
+    pub(crate) proxy_password_fd: Option<u32>,
+    /// Never ask anything
+    #[arg(long)]
+    pub(crate) no_questions: bool,
+    /// Longest wait for an address to answer, in seconds [default: the book's, else 10]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) connect_limit: Option<u64>,
+    /// Longest wait for each answer until keys are agreed, in seconds [default: the book's, else 30]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) handshake_limit: Option<u64>,
+    /// Longest wait for each answer while logging in, in seconds [default: the book's, else 60]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
+    pub(crate) login_limit: Option<u64>,
+    /// Ask after so many silent seconds whether it is there; 0: never [default: the book's, else 20]
+    #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=86_400))]
+    pub(crate) keep_alive: Option<u64>,
+}
+
+impl ConnectArgs {
+    /// Whom to ask, with the secrets that were handed over.
+    ///
+    /// # Errors
+    /// A descriptor that cannot be read.
+    pub(crate) fn ask(&self) -> Result<TerminalAsk, Failure> {
+        let secret = |fd: Option<u32>| fd.map(secret_source::from_descriptor).transpose();
+        let ask =
+            TerminalAsk::new(!self.no_questions, secret(self.password_fd)?, secret(self.passphrase_fd)?);
+        Ok(ask.with_proxy_password(secret(self.proxy_password_fd)?))
+    }
+
+    /// What the options say about time, and the book for the rest.
+    pub(crate) fn limits(&self, book: TimeLimits) -> TimeLimits {
+        let seconds = |option: Option<u64>, book| option.map_or(book, Duration::from_secs);
+        TimeLimits {
+            connect: seconds(self.connect_limit, book.connect),
+            handshake: seconds(self.handshake_limit, book.handshake),
+            login: seconds(self.login_limit, book.login),
+            keepalive: match self.keep_alive {
+                Some(0) => None,
+                Some(seconds) => Some(Duration::from_secs(seconds)),
+                None => book.keepalive,
+            },
+            ..book
+        }
+    }
+}

@@ -1,0 +1,236 @@
+//! Global requests (RFC 4254 §4): those of ours that wait for an answer, and those of the peer.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use lantern_keys::wire::{Reader, Writer};
+use lantern_keys::{PrivateKey, PublicKey, Signature};
+use tracing::{debug, trace};
+
+use crate::limits::MAX_HOST_KEYS;
+use crate::message::number;
+use crate::transport::Transport;
+use crate::{Role, SshError};
+
+/// Asks whether the peer is still there; whatever it answers will do.
+const KEEPALIVE: &[u8] = b"keepalive@openssh.com";
+/// The server's announcement of all its host keys (the public notes on the hostkeys extension).
+const HOST_KEYS: &[u8] = b"hostkeys-00@openssh.com";
+/// The client's demand that the server prove it holds some of them; also the first word of what is signed.
+const PROVE_HOST_KEYS: &[u8] = b"hostkeys-prove-00@openssh.com";
+/// Asks the server to listen for us (RFC 4254 §7.1).
+const TCPIP_FORWARD: &[u8] = b"tcpip-forward";
+/// And to stop listening.
+const CANCEL_TCPIP_FORWARD: &[u8] = b"cancel-tcpip-forward";
+
+/// What happens outside any channel.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum GlobalEvent {
+    /// The server told which host keys it has: those of kinds that we know.
+    HostKeysAnnounced(Vec<PublicKey>),
+    /// It proved to hold these, which we asked for; empty when it proved nothing.
+    HostKeysProven(Vec<PublicKey>),
+    /// The answer to a request that it listen for us: the port, or a refusal.
+    Listening(Option<u16>),
+}
+
+/// A request of ours that waits for its answer. Answers come in the order of the requests.
+#[derive(Debug)]
+enum Waiting {
+    Keepalive,
+    HostKeys(Vec<PublicKey>),
+    Listen(u16),
+    StopListening,
+}
+
+#[derive(Debug, Default)]
+pub(crate) struct GlobalRequests {
+    waiting: VecDeque<Waiting>,
+    pub(crate) events: VecDeque<GlobalEvent>,
+}
+
+fn malformed(error: lantern_keys::wire::WireError) -> SshError {
+    SshError::malformed("GLOBAL_REQUEST")(error)
+}
+
+/// What a host key signs to prove that the server holds it: bound to this connection by its session identifier.
+fn proof(transport: &Transport, key: &PublicKey) -> Vec<u8> {
+    let mut signed = Vec::with_capacity(1024);
+    signed.put_string(PROVE_HOST_KEYS);
+    signed.put_string(transport.session_id().unwrap_or_default());
+    signed.put_string(&key.encode());
+    signed
+}
+
+fn place(address: &str, port: u16) -> Vec<u8> {
+    let mut place = Vec::new();
+    place.put_string(address.as_bytes());
+    place.put_uint32(port.into());
+    place
+}
+
+impl GlobalRequests {
+    fn ask(
+        &mut self,
+        waiting: Waiting,
+        name: &[u8],
+        rest: &[u8],
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        self.waiting.push_back(waiting);
+        transport.send(|out| {
+            out.put_byte(number::GLOBAL_REQUEST);
+            out.put_string(name);
+            out.put_bool(true);
+            out.put(rest);
+        })
+    }
+
+    pub(crate) fn send_keepalive(&mut self, transport: &mut Transport) -> Result<(), SshError> {
+        self.ask(Waiting::Keepalive, KEEPALIVE, b"", transport)
+    }
+
+    /// Asks the server to listen at an address of its own; port 0: one that it chooses.
+    pub(crate) fn listen(
+        &mut self,
+        address: &str,
+        port: u16,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        self.ask(Waiting::Listen(port), TCPIP_FORWARD, &place(address, port), transport)
+    }
+
+    pub(crate) fn stop_listening(
+        &mut self,
+        address: &str,
+        port: u16,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        self.ask(Waiting::StopListening, CANCEL_TCPIP_FORWARD, &place(address, port), transport)
+    }
+
+    /// Asks the server to prove that it holds these of the keys that it announced.
+    pub(crate) fn prove_host_keys(
+        &mut self,
+        keys: Vec<PublicKey>,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let mut blobs = Vec::new();
+        keys.iter().for_each(|key| blobs.put_string(&key.encode()));
+        self.ask(Waiting::HostKeys(keys), PROVE_HOST_KEYS, &blobs, transport)
+    }
+
+    /// The server role's announcement of all its host keys.
+    pub(crate) fn announce_host_keys(
+        &self,
+        keys: &[Arc<PrivateKey>],
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        transport.send(|out| {
+            out.put_byte(number::GLOBAL_REQUEST);
+            out.put_string(HOST_KEYS);
+            out.put_bool(false);
+            for key in keys {
+                out.put_string(&key.public().encode());
+            }
+        })
+    }
+
+    /// REQUEST_SUCCESS or REQUEST_FAILURE; whether it answered a keepalive, or came unasked.
+    pub(crate) fn handle_answer(
+        &mut self,
+        success: bool,
+        reader: &mut Reader<'_>,
+        transport: &Transport,
+    ) -> Result<(), SshError> {
+        let event = match self.waiting.pop_front() {
+            None | Some(Waiting::Keepalive | Waiting::StopListening) => return Ok(()),
+            Some(Waiting::Listen(_)) if !success => GlobalEvent::Listening(None),
+            // RFC 4254 §7.1: the port comes back only when the server chose it.
+            Some(Waiting::Listen(0)) => {
+                let port = reader.u32("bound port").map_err(malformed)?;
+                GlobalEvent::Listening(u16::try_from(port).ok())
+            }
+            Some(Waiting::Listen(port)) => GlobalEvent::Listening(Some(port)),
+            Some(Waiting::HostKeys(_)) if !success => GlobalEvent::HostKeysProven(Vec::new()),
+            Some(Waiting::HostKeys(keys)) => {
+                let mut proven = Vec::new();
+                for key in keys {
+                    let blob = reader.string("signature").map_err(malformed)?;
+                    let verified = Signature::decode(blob)
+                        .and_then(|signature| key.verify(&proof(transport, &key), &signature));
+                    match verified {
+                        Ok(()) => proven.push(key),
+                        Err(error) => {
+                            debug!(%error, key = %key.fingerprint(), "a host key was announced and not proven");
+                            proven.clear();
+                            break;
+                        }
+                    }
+                }
+                GlobalEvent::HostKeysProven(proven)
+            }
+        };
+        self.events.push_back(event);
+        Ok(())
+    }
+
+    /// A request of the peer's.
+    pub(crate) fn handle_request(
+        &mut self,
+        role: Role,
+        mut reader: Reader<'_>,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        let name = reader.string("request name").map_err(malformed)?;
+        let want_reply = reader.bool("want reply").map_err(malformed)?;
+        trace!(name = %String::from_utf8_lossy(name), want_reply, "global request");
+        if role == Role::Client && name == HOST_KEYS {
+            let mut keys = Vec::new();
+            while !reader.rest().is_empty() {
+                let blob = reader.string("host key").map_err(malformed)?;
+                if keys.len() >= MAX_HOST_KEYS {
+                    return Err(SshError::LimitExceeded {
+                        what: "announced host keys",
+                        limit: MAX_HOST_KEYS as u64,
+                    });
+                }
+                // Kinds that we don't know, certificates among them, are read over.
+                keys.extend(PublicKey::decode(blob).ok());
+            }
+            self.events.push_back(GlobalEvent::HostKeysAnnounced(keys));
+        } else if role == Role::Server && want_reply && name == PROVE_HOST_KEYS {
+            return prove(reader, transport);
+        }
+        if want_reply {
+            // RFC 4254 §4: what is not known is refused, which is also how one answers a keepalive.
+            transport.send(|out| out.put_byte(number::REQUEST_FAILURE))?;
+        }
+        Ok(())
+    }
+}
+
+/// The server role's answer: a signature of each key that was asked for, or a refusal.
+fn prove(mut reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshError> {
+    let mut signatures = Vec::new();
+    let mut complete = true;
+    while !reader.rest().is_empty() && complete && signatures.len() < MAX_HOST_KEYS {
+        let blob = reader.string("host key").map_err(malformed)?;
+        let own = transport.host_keys().iter().find(|key| key.public().encode() == blob).cloned();
+        let signature = own.and_then(|key| {
+            let algorithm = key.signature_algorithms().first().copied()?;
+            key.sign(&proof(transport, key.public()), algorithm).ok()
+        });
+        match signature {
+            Some(signature) => signatures.push(signature.encode()),
+            None => complete = false,
+        }
+    }
+    transport.send(|out| match complete {
+        true => {
+            out.put_byte(number::REQUEST_SUCCESS);
+            signatures.iter().for_each(|signature| out.put_string(signature));
+        }
+        false => out.put_byte(number::REQUEST_FAILURE),
+    })
+}
