@@ -1,12 +1,13 @@
 //! Standard input and output without holding the session up: a thread each, since a pipe, a file and a terminal block
 //! in different ways, and back-pressure by counting what has been written.
 
-use std::io::{Error, ErrorKind, Read, Write, stderr, stdin, stdout};
+use std::io::{Error, PipeReader, PipeWriter, Stdin, Write, pipe, stderr, stdin, stdout};
 use std::sync::mpsc as std_mpsc;
 use std::thread;
 
 use bytes::Bytes;
 use lantern_ssh::Stream;
+use rustix::event::{PollFd, PollFlags, poll};
 use tokio::sync::mpsc;
 
 /// How much is read at once, in bytes.
@@ -14,22 +15,29 @@ const READ_SIZE: usize = 64 * 1024;
 /// Chunks read ahead of what the session takes.
 const READ_AHEAD: usize = 4;
 
-/// Standard input, read by a thread of its own.
+/// Standard input, read by a thread of its own. When this is dropped, the thread takes nothing more: what is typed then is for
+/// whoever asks next.
 #[derive(Debug)]
 pub(crate) struct Input {
     chunks: mpsc::Receiver<Bytes>,
+    /// Its other end is watched by the thread.
+    _stop: Option<PipeWriter>,
 }
 
 impl Input {
     /// Starts reading.
     pub(crate) fn start() -> Self {
         let (sender, chunks) = mpsc::channel(READ_AHEAD);
+        let (stopped, stop) = match pipe() {
+            Ok((stopped, stop)) => (Some(stopped), Some(stop)),
+            Err(_) => (None, None),
+        };
         thread::spawn(move || {
-            let mut input = stdin().lock();
+            let input = stdin();
             let mut buffer = vec![0; READ_SIZE];
-            loop {
-                match input.read(&mut buffer) {
-                    Err(error) if error.kind() == ErrorKind::Interrupted => {}
+            while !is_stopped(&input, stopped.as_ref()) {
+                match rustix::io::read(&input, &mut buffer) {
+                    Err(rustix::io::Errno::INTR) => {}
                     Ok(0) | Err(_) => break,
                     Ok(len) => {
                         let chunk = Bytes::copy_from_slice(buffer.get(..len).unwrap_or_default());
@@ -40,12 +48,26 @@ impl Input {
                 }
             }
         });
-        Self { chunks }
+        Self { chunks, _stop: stop }
     }
 
     /// The next chunk; `None` at the end of input.
     pub(crate) async fn next(&mut self) -> Option<Bytes> {
         self.chunks.recv().await
+    }
+}
+
+/// Waits until there is something to read; whether it is not to be read any more.
+fn is_stopped(input: &Stdin, stopped: Option<&PipeReader>) -> bool {
+    let Some(stopped) = stopped else { return false };
+    let mut watched = [PollFd::new(stopped, PollFlags::IN), PollFd::new(input, PollFlags::IN)];
+    loop {
+        match poll(&mut watched, None) {
+            // The writing end closed.
+            Ok(_) => return !watched.first().is_none_or(|stop| stop.revents().is_empty()),
+            Err(rustix::io::Errno::INTR) => {}
+            Err(_) => return false,
+        }
     }
 }
 

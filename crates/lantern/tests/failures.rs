@@ -14,8 +14,17 @@ fn network_failures_are_told_apart() {
     let desk = Desk::with_key();
     let spec = |fault| MachineSpec { fault: Some(fault), ..machine("lamp-01", &desk.public_key("harbour")) };
     let run = |address: &str, status: i32| {
-        let words =
-            ["run", address, "--connect-limit", "1", "--login-limit", "1", "--no-questions", "--", "true"];
+        let words = [
+            "run",
+            address,
+            "--connect-limit",
+            "1",
+            "--handshake-limit",
+            "1",
+            "--no-questions",
+            "--",
+            "true",
+        ];
         desk.lantern(&words).expect(status).err
     };
     let err = run("keeper@no-such-lamp.invalid:22", 242);

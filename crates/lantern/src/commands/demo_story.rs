@@ -25,7 +25,7 @@ impl Story<'_> {
     /// The beginning: a key.
     pub(crate) async fn open(&self) -> Result<(), Failure> {
         tell(
-            "This is a walk through the job on five simulated machines. Every line behind % is a real command.",
+            "This is a walk through the job on eight simulated machines. Every line behind % is a real command.",
         );
         tell("1. Get a key. A key of your own would have a passphrase; this one is thrown away in a minute.");
         self.show(&["key", "new", KEY, "--plain", "--comment", "keeper@chart-room"], 0).await
@@ -78,13 +78,35 @@ impl Story<'_> {
         );
         self.run_quietly(&["key", "new", "spare", "--plain", "--comment", "the spare one"]).await?;
         self.show(&["key", "install", "spare", "lamp-01"], 0).await?;
-        self.show(&["key", "audit"], 1).await
+        self.show(&["key", "audit"], 1).await?;
+
+        tell("8. Describe machines once: what a console hands out is understood, and profiles are shared.");
+        let line = "ssh -p 2222 keeper@127.77.0.11";
+        self.show(&["machine", "add", "lamp-again", "--paste", line, "--yes"], 0).await?;
+        self.show(&["profile", "add", "careful", "trust=known-only", "connect-limit=3"], 0).await?;
+        self.show(&["machine", "set", "@coast,lamp-again", "profiles+=careful", "--yes"], 0).await?;
+        self.show(&["machine", "show", "lamp-again"], 0).await?;
+        self.run_quietly(&["machine", "remove", "lamp-again"]).await?;
+
+        tell(
+            "9. Two machines have no address of their own here: one goes through the gateway, which is trusted first.",
+        );
+        for name in ["harbour-gate", "pier-lamp"] {
+            self.run_quietly(&["trust", "accept", name, "--expect", &fingerprint(name)]).await?;
+        }
+        self.show(&["run", "pier-lamp", "--", "hostname"], 0).await?;
+
+        tell(
+            "10. When something does not work: every step, what it saw, and what to do. One that works, one that does not:",
+        );
+        self.show(&["check", "pier-lamp"], 0).await?;
+        self.show(&["check", "fog-bell"], code::TRUST).await
     }
 
     /// The end: a machine whose key has changed.
     pub(crate) async fn changed_key(&self, relit: &Harbour) -> Result<(), Failure> {
         let Some(lit) = relit.machines().first() else { return Ok(()) };
-        tell("8. lamp-02 is set up anew behind our back, with another host key. Everything stops:");
+        tell("11. lamp-02 is set up anew behind our back, with another host key. Everything stops:");
         let name = lit.spec.name.as_str();
         self.run_quietly(&["machine", "remove", name]).await?;
         let address = format!("keeper@{}", lit.address);

@@ -37,6 +37,7 @@ machine. Its exit status is passed on; a signal that ended it becomes 128 and it
 Ctrl-C sends it the signal INT; a second one ends lantern (exit code 252).")]
 pub(crate) struct RunArgs {
     /// A machine: a name in the book, or user@address:port
+    #[arg(add = crate::completing::machines())]
     machine: String,
     /// The command and its words
     #[arg(last = true, required = true, value_name = "COMMAND")]

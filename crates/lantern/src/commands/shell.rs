@@ -5,6 +5,7 @@ use std::time::Instant;
 
 use bytes::{Buf, BytesMut};
 use clap::Args;
+use lantern_book::Home;
 use lantern_link::{Link, LinkError};
 use lantern_ssh::{ChannelEvent, ChannelId, PtyRequest, SessionRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
@@ -14,9 +15,11 @@ use tokio::time::sleep_until;
 use super::run::{exit_status, send_environment, tell_rotations};
 use super::{block_on, watch};
 use crate::cli::Global;
+use crate::confirm;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::forward::{AgentForward, ForwardArgs};
+use crate::output;
 use crate::settings;
 use crate::stdio::{Input, Output, Written};
 use crate::target::{SessionSettings, Target};
@@ -34,6 +37,7 @@ const LANGUAGE: [&str; 3] = ["LANG", "LC_ALL", "LC_CTYPE"];
 #[command(after_help = "Examples:
   lantern shell lamp-01
   lantern shell keeper@192.0.2.7:2222
+  lantern shell lamp-01 --resume-prompt --keep-alive 5
 
 When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e
 ends it, z suspends lantern, s shows the session's state. Fewer strokes go to the machine
@@ -42,10 +46,14 @@ like any other key; --no-escape switches it off.
 The exit status is that of the remote shell.")]
 pub(crate) struct ShellArgs {
     /// A machine: a name in the book, or user@address:port
+    #[arg(add = crate::completing::machines())]
     machine: String,
     /// Pass Ctrl-^ on like any other key
     #[arg(long)]
     no_escape: bool,
+    /// When the link dies, offer to connect again with the same settings
+    #[arg(long)]
+    resume_prompt: bool,
     #[command(flatten)]
     connect: ConnectArgs,
     #[command(flatten)]
@@ -59,14 +67,30 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     }
     let home = settings::home(global)?;
     let target = Target::resolve(&home, &args.machine)?;
-    block_on(async {
-        let forward = args.forward.prepare(&home, &target).await?;
-        let mut link = target.connect(&home, &args.connect).await?;
-        let outcome = Session::start(&mut link, &target.session, !args.no_escape, forward).await?.run().await;
-        tell_rotations(&mut link);
-        link.close().await;
-        outcome
-    })
+    loop {
+        let outcome = block_on(attend(args, &home, &target));
+        match outcome {
+            // What a dead link leaves running on the machine is the machine's: a new session begins anew.
+            Err(failure) if args.resume_prompt && failure.code == code::LOST => {
+                output::complain(&failure);
+                let question = format!("Connect to {} again?", target.name);
+                if !confirm::ask(&question, "without a terminal there is nobody to ask")? {
+                    return Err(Failure::quiet(code::LOST));
+                }
+            }
+            outcome => return outcome,
+        }
+    }
+}
+
+/// One session, from the connection to its end.
+async fn attend(args: &ShellArgs, home: &Home, target: &Target) -> Result<u8, Failure> {
+    let forward = args.forward.prepare(home, target).await?;
+    let mut link = target.connect(home, &args.connect).await?;
+    let outcome = Session::start(&mut link, &target.session, !args.no_escape, forward).await?.run().await;
+    tell_rotations(&mut link);
+    link.close().await;
+    outcome
 }
 
 /// An interactive session under way.

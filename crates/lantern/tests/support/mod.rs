@@ -139,16 +139,21 @@ impl Desk {
     }
 }
 
-/// One simulated machine in a thread of its own.
+/// One simulated machine; it is lit as long as anything of its harbour is held.
 pub struct Lit {
     pub name: String,
     pub address: SocketAddr,
     pub fingerprint: String,
     pub lit: lantern_harbour::LitMachine,
+    _light: Arc<Light>,
+}
+
+/// A thread with a runtime, until it is dropped.
+pub struct Light {
     stop: Option<tokio::sync::oneshot::Sender<()>>,
 }
 
-impl Drop for Lit {
+impl Drop for Light {
     fn drop(&mut self) {
         if let Some(stop) = self.stop.take() {
             let _ = stop.send(());
@@ -156,26 +161,44 @@ impl Drop for Lit {
     }
 }
 
-/// Lights a machine.
-pub fn light(spec: MachineSpec) -> Lit {
+/// Starts something in a thread of its own, and keeps it until the light is dropped; what `tell` says of it.
+pub fn kindle<T, U, F>(make: impl FnOnce() -> F + Send + 'static, tell: fn(&T) -> U) -> (U, Light)
+where
+    F: Future<Output = std::io::Result<T>>,
+    T: 'static,
+    U: Send + 'static,
+{
     let (stop, stopped) = tokio::sync::oneshot::channel::<()>();
     let (sender, receiver) = mpsc::channel();
     thread::spawn(move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
-            let harbour = Harbour::light(vec![spec]).await.unwrap();
-            sender.send(harbour.machines()[0].clone()).unwrap();
+            let made = make().await.unwrap();
+            sender.send(tell(&made)).unwrap();
             let _ = stopped.await;
         });
     });
-    let machine = receiver.recv_timeout(PATIENCE).unwrap();
-    Lit {
+    (receiver.recv_timeout(PATIENCE).unwrap(), Light { stop: Some(stop) })
+}
+
+/// Lights a machine.
+pub fn light(spec: MachineSpec) -> Lit {
+    light_all(vec![spec]).pop().unwrap()
+}
+
+/// Lights machines that know each other.
+pub fn light_all(specs: Vec<MachineSpec>) -> Vec<Lit> {
+    let (machines, light) =
+        kindle(move || Harbour::light(specs), |harbour: &Harbour| harbour.machines().to_vec());
+    let light = Arc::new(light);
+    let lit = |machine: lantern_harbour::LitMachine| Lit {
         name: machine.spec.name.clone(),
         address: machine.address,
         fingerprint: machine.spec.host_keys[0].public().fingerprint().to_string(),
         lit: machine,
-        stop: Some(stop),
-    }
+        _light: light.clone(),
+    };
+    machines.into_iter().map(lit).collect()
 }
 
 /// A machine that lets the keeper in with this key, or with the password "low visibility".
