@@ -12,6 +12,7 @@
 //! All live under one [`Home`]. Every change is a read, an edit and an atomic write under one lock, so that two
 //! programs at once lose nothing.
 
+mod book_edit;
 mod check;
 mod destination;
 mod document;
@@ -27,6 +28,7 @@ mod key_file;
 mod key_ring;
 mod machine_book;
 mod paste;
+mod paste_block;
 mod proxy;
 mod read;
 mod ring_note;
@@ -42,6 +44,7 @@ mod trust_store;
 mod tunnel;
 mod value;
 
+pub use book_edit::BookEdit;
 pub use check::{check_name_of, parse_resolver};
 pub use destination::{DEFAULT_SSH_PORT, DEFAULT_WINRM_PORT, Destination, OneOff, Protocol, place};
 pub use document::Place;
@@ -54,7 +57,7 @@ pub use image::{IMAGES, Image, image};
 pub use inventory::{InventoryForm, Row, read_inventory, write_inventory};
 pub use key_file::{export_private, read_key_file, write_new};
 pub use key_ring::{KeyRing, RingEntry};
-pub use machine_book::{BookEdit, MachineBook};
+pub use machine_book::MachineBook;
 pub use paste::Pasted;
 pub use proxy::{Proxy, ProxyKind};
 pub use ring_note::{Installed, KeyNote};

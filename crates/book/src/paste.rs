@@ -1,11 +1,9 @@
 //! What a console or a colleague hands out, understood: a URI, `user@host`, a whole connect line, or a block of text with an
 //! address, a user name and a port in it.
 
-use std::net::IpAddr;
-
 use crate::check::{check_address, check_user};
 use crate::destination::split_port;
-use crate::{BookError, Destination, Field, FieldValue, Protocol, Settings};
+use crate::{BookError, Destination, Field, FieldValue, Protocol, Settings, paste_block};
 
 /// What was understood of a pasted text.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -45,7 +43,7 @@ impl Pasted {
         let pasted = uri(text)
             .or_else(|| one_line.then(|| single_word(text)).flatten())
             .or_else(|| text.lines().find_map(|line| connect_line(line.trim())))
-            .or_else(|| block(text));
+            .or_else(|| paste_block::block(text));
         pasted.filter(|pasted| !pasted.addresses.is_empty()).ok_or_else(|| {
             BookError::bad("pasted text", text, "has no address in it that could be understood")
         })
@@ -72,7 +70,7 @@ impl Pasted {
         Ok(settings)
     }
 
-    fn at(place: &str) -> Option<Self> {
+    pub(crate) fn at(place: &str) -> Option<Self> {
         let (user, host) = match place.rsplit_once('@') {
             Some((user, host)) => (Some(user.to_owned()), host),
             None => (None, place),
@@ -214,129 +212,11 @@ fn connect_line(line: &str) -> Option<Pasted> {
     Some(pasted)
 }
 
-/// What a label means.
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum Label {
-    Address,
-    PrivateAddress,
-    User,
-    Port,
-    Key,
-    Name,
-}
-
-fn label(text: &str) -> Option<Label> {
-    let text = text.to_lowercase();
-    let has = |words: &[&str]| words.iter().any(|word| text.contains(word));
-    // The more special words first: "user name" is no name, and "key name" no user.
-    Some(match () {
-        () if has(&["fingerprint", "password", "passphrase", "mac "]) => return None,
-        () if has(&["key", "identity", "pem"]) => Label::Key,
-        () if has(&["user", "login", "account", "log in as"]) => Label::User,
-        () if has(&["port"]) => Label::Port,
-        () if has(&["private", "internal"]) && has(&["ip", "address", "dns", "host"]) => {
-            Label::PrivateAddress
-        }
-        () if has(&["address", "host", "dns", "endpoint", "server"]) => Label::Address,
-        () if text
-            .split(|c: char| !c.is_alphanumeric())
-            .any(|word| matches!(word, "ip" | "ipv4" | "ipv6")) =>
-        {
-            Label::Address
-        }
-        () if has(&["name", "machine", "instance"]) => Label::Name,
-        () => return None,
-    })
-}
-
-/// A block of text: lines with labels, and failing those the first words that look like an address.
-fn block(text: &str) -> Option<Pasted> {
-    let mut pasted = Pasted::default();
-    let mut private = Vec::new();
-    let mut pending = None;
-    for line in text.lines().map(str::trim).filter(|line| !line.is_empty()) {
-        // `Label: value`, `Label = value`, a tab or wide space between them, or the value on the next line.
-        let parts = line.split_once(['=', '\t']).filter(|(l, _)| label(l).is_some());
-        let parts = parts.or_else(|| line.split_once(": ")).or_else(|| line.split_once("  "));
-        let (meaning, value) = match parts {
-            Some((left, value)) if label(left).is_some() => (label(left), value.trim()),
-            _ if line.ends_with(':') || label(line).is_some() && !line.contains([' ', '.', '@']) => {
-                pending = label(line.trim_end_matches(':'));
-                continue;
-            }
-            _ => (pending, line),
-        };
-        pending = None;
-        let value = value.trim_matches(['"', '\'', ',', ' ', '`']);
-        let place = || Pasted::at(value).filter(|_| !value.contains(' '));
-        match meaning {
-            Some(Label::Address) => {
-                if let Some(place) = place() {
-                    pasted.addresses.extend(place.addresses);
-                    pasted.port = pasted.port.or(place.port);
-                    pasted.user = pasted.user.or(place.user);
-                }
-            }
-            Some(Label::PrivateAddress) => {
-                private.extend(place().into_iter().flat_map(|place| place.addresses))
-            }
-            Some(Label::User) if check_user(value).is_ok() && !value.contains(' ') => {
-                pasted.user = Some(value.to_owned())
-            }
-            Some(Label::Port) => {
-                // "22 (SSH)", "TCP/2222"
-                let digits = value.split(|c: char| !c.is_ascii_digit()).find(|part| !part.is_empty());
-                pasted.port = digits.and_then(|digits| digits.parse().ok()).or(pasted.port);
-            }
-            Some(Label::Key) => pasted.key_file = Some(value.to_owned()).filter(|value| !value.contains(' ')),
-            Some(Label::Name) => pasted.name = Some(value.to_owned()),
-            _ => {}
-        }
-    }
-    pasted.addresses.extend(private);
-    if pasted.addresses.is_empty() {
-        loose_words(text, &mut pasted);
-    }
-    let mut seen = std::collections::BTreeSet::new();
-    pasted.addresses.retain(|address| seen.insert(address.clone()));
-    Some(pasted)
-}
-
-/// No labels: words that are an address or `user@host`, a port after "port", and a user after "user" or "as".
-fn loose_words(text: &str, pasted: &mut Pasted) {
-    let trim = |word: &str| word.trim_matches(|c: char| "\"'`,;.()<>".contains(c)).to_owned();
-    let words: Vec<String> = text.split_whitespace().map(trim).collect();
-    for (index, word) in words.iter().enumerate() {
-        let before = index.checked_sub(1).and_then(|index| words.get(index)).map_or("", String::as_str);
-        let place = Pasted::at(word.strip_prefix("ssh://").unwrap_or(word));
-        let is_address = |place: &Pasted| place.addresses.iter().any(|a| a.parse::<IpAddr>().is_ok());
-        match place {
-            Some(place) if word.contains('@') || is_address(&place) => {
-                pasted.addresses.extend(place.addresses);
-                pasted.port = pasted.port.or(place.port);
-                pasted.user = pasted.user.take().or(place.user);
-            }
-            _ if before.eq_ignore_ascii_case("port") => pasted.port = word.parse().ok().or(pasted.port),
-            _ if matches!(before.to_lowercase().as_str(), "user" | "as" | "username" | "login")
-                && check_user(word).is_ok() =>
-            {
-                pasted.user = Some(word.clone());
-            }
-            _ => {}
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used)]
     use super::*;
     use proptest::prelude::*;
-
-    fn parts(text: &str) -> (Vec<String>, Option<u16>, Option<String>, Option<String>, Vec<String>) {
-        let pasted = Pasted::parse(text).unwrap_or_else(|error| panic!("{text}: {error}"));
-        (pasted.addresses, pasted.port, pasted.user, pasted.key_file, pasted.gateways)
-    }
 
     #[test]
     fn what_consoles_and_colleagues_hand_out_is_understood() {
@@ -344,7 +224,18 @@ mod tests {
             |text: &str, address: &[&str], port: Option<u16>, user: &str, key: &str, gateways: &[&str]| {
                 let some = |text: &str| Some(text.to_owned()).filter(|text| !text.is_empty());
                 let own = |list: &[&str]| list.iter().map(|item| (*item).to_owned()).collect::<Vec<_>>();
-                assert_eq!(parts(text), (own(address), port, some(user), some(key), own(gateways)), "{text}");
+                let met = Pasted::parse(text).unwrap_or_else(|error| panic!("{text}: {error}"));
+                let wanted = Pasted {
+                    protocol: met.protocol,
+                    addresses: own(address),
+                    port,
+                    user: some(user),
+                    key_file: some(key),
+                    gateways: own(gateways),
+                    name: met.name.clone(),
+                    left_over: met.left_over.clone(),
+                };
+                assert_eq!(met, wanted, "{text}");
             };
         expect("ssh://keeper@lamp.example:2222/", &["lamp.example"], Some(2222), "keeper", "", &[]);
         expect("winrm://warden@192.0.2.9", &["192.0.2.9"], None, "warden", "", &[]);

@@ -24,6 +24,7 @@ mod auth;
 mod channel;
 mod cipher;
 mod client;
+mod client_requests;
 mod connection;
 pub mod disconnect;
 mod error;

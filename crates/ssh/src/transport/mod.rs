@@ -106,8 +106,7 @@ pub(crate) struct Transport {
     host_key: Option<PublicKey>,
     algorithms: Option<Algorithms>,
     server_first: Option<Guess>,
-    /// The host key algorithms of the server that we know.
-    server_host_keys: Vec<lantern_keys::SignatureAlgorithm>,
+    server_host_keys: Vec<SignatureAlgorithm>,
     key_exchanges: u32,
     ext_info: ExtInfo,
     /// Set by the layer above: before, less is taken from the peer.
@@ -374,7 +373,7 @@ impl Transport {
         &self.peer_identification
     }
 
-    pub(crate) fn server_host_keys(&self) -> &[lantern_keys::SignatureAlgorithm] {
+    pub(crate) fn server_host_keys(&self) -> &[SignatureAlgorithm] {
         &self.server_host_keys
     }
 

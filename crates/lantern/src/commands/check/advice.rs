@@ -46,6 +46,9 @@ pub(super) fn why_refused(outcome: &str) -> Vec<String> {
         "the server takes no signatures of this kind of key" => &[
             "the server's settings leave this kind of key out; an Ed25519 key is taken by all but the oldest",
         ],
+        "no password was given" | "no one was there to answer" => {
+            &["a check asks for no password; `lantern shell` does, and --password-fd hands one over"]
+        }
         "accepted, but more is needed" => &["the machine wants several proofs: this one was right"],
         outcome if outcome.starts_with("locked") => &["its passphrase is needed before it can sign"],
         outcome if outcome.starts_with("not tried") => &["nothing is wrong with it as far as is known"],

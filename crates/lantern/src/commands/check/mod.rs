@@ -1,10 +1,11 @@
 //! `lantern check`: every step of a connection in order, what it saw, and what to do about the first that fails.
 //!
-//! `walk` takes the steps of one machine, `advice` knows what a failure means and how to mend it, `local` looks at this computer,
+//! `walk` takes the steps to one machine, `inside` those behind the login, `advice` knows what a failure means and how to mend it, `local` looks at this computer,
 //! `account` is what was found, `report` prints it, `live` shows many at once.
 
 mod account;
 mod advice;
+mod inside;
 mod live;
 mod local;
 mod report;
@@ -35,8 +36,9 @@ const AT_ONCE: usize = 48;
   lantern check lamp-01 --user admin   would that user be let in?
   lantern check lamp-01 --fix          mends what is ours to mend, after asking
 
-Nothing is trusted, installed or changed on the machine. The exit code is that of the worst
-step: see `lantern exit-codes`; 1 when all steps worked and something is questionable.")]
+Nothing is trusted, installed or changed on the machine, and no password is asked for. The exit
+code is that of the worst step (`lantern exit-codes` lists them), or 1 when all steps worked and
+something is questionable.")]
 pub(crate) struct CheckArgs {
     /// Machines: names, globs, @tags, comma-separated; or user@address:port
     #[arg(required = true, value_name = "SELECTION", add = crate::completing::selection())]

@@ -1,46 +1,42 @@
 //! The way to one machine, step by step.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use lantern_book::{Home, KeyRing, MachineBook};
 use lantern_keys::SecretString;
 use lantern_link::{
-    Ask, FirstContact, HostKeyAnswer, KeyChoice, Link, LinkError, Note, ShellAnswer, Step, TrustFailure,
-    connect, forwarding, subsystem_starts, who_and_where,
+    Ask, FirstContact, HostKeyAnswer, KeyChoice, LinkError, Note, Step, TrustFailure, connect,
 };
 use lantern_ssh::{Algorithms, PlanReport, Prompts};
 use tokio::time::timeout;
 
 use super::account::{Account, Line, Mark, Stage};
-use super::{advice, local};
+use super::{advice, inside, local};
 use crate::ask::TerminalAsk;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, chain, code_of};
 use crate::settings::local_user;
 use crate::target::Target;
 
-/// Clocks that differ by more than this make certificates, codes and tickets fail, in seconds: RFC 4120 §1.6 usually allows five minutes.
-const CLOCK_DOUBT: i64 = 300;
-/// What differs by more than this is worth knowing, in seconds.
-const CLOCK_NOTE: i64 = 5;
-
 /// Hears of every change of the account.
 pub(super) type Tell = Box<dyn Fn(&Account) + Send + Sync>;
 
 /// Answers like the person would, and writes down the steps.
-struct Watcher {
+pub(super) struct Watcher {
     ask: TerminalAsk,
     account: Account,
     gateway: Option<String>,
     tell: Tell,
+    /// An address that failed: told when another one follows, since the end of the way says the same of the last.
+    held: Option<(String, Duration)>,
 }
 
 impl Watcher {
-    fn put(&mut self, stage: Stage, mark: Mark, saw: impl Into<String>, took: Option<Duration>) {
+    pub(super) fn put(&mut self, stage: Stage, mark: Mark, saw: impl Into<String>, took: Option<Duration>) {
         self.put_with(stage, mark, saw, took, Vec::new());
     }
 
-    fn put_with(
+    pub(super) fn put_with(
         &mut self,
         stage: Stage,
         mark: Mark,
@@ -48,8 +44,14 @@ impl Watcher {
         took: Option<Duration>,
         advice: Vec<String>,
     ) {
+        let saw = saw.into();
+        if let Some((before, time)) = self.held.take()
+            && before != saw
+        {
+            self.put(Stage::Port, Mark::Note, before, Some(time));
+        }
         let gateway = self.gateway.clone();
-        self.account.lines.push(Line { stage, gateway, mark, saw: saw.into(), took, advice });
+        self.account.lines.push(Line { stage, gateway, mark, saw, took, advice });
         (self.tell)(&self.account);
     }
 }
@@ -66,7 +68,8 @@ impl Ask for Watcher {
         self.ask.password_at_hand(machine)
     }
     fn password(&mut self, user: &str, machine: &str, again: bool) -> Option<SecretString> {
-        self.ask.password(user, machine, again)
+        // One that was handed over is tried; nobody is asked for one just to find out about keys.
+        if self.ask.password_at_hand(machine) { self.ask.password(user, machine, again) } else { None }
     }
     fn proxy_password(&mut self, user: &str, proxy: &str, again: bool) -> Option<SecretString> {
         self.ask.proxy_password(user, proxy, again)
@@ -76,7 +79,7 @@ impl Ask for Watcher {
         None
     }
     fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>> {
-        self.ask.prompts(machine, prompts)
+        if self.ask.password_at_hand(machine) { self.ask.prompts(machine, prompts) } else { None }
     }
     fn note(&mut self, note: &Note<'_>) {
         match note {
@@ -111,7 +114,13 @@ impl Ask for Watcher {
             Step::Resolved { name, found: Err(error), took } => {
                 self.put(Stage::Name, Mark::Note, format!("{name} was not found: {error}"), Some(*took));
             }
-            Step::AddressFailed { why, took, .. } => self.put(Stage::Port, Mark::Note, *why, Some(*took)),
+            Step::AddressFailed { why, took, .. } => {
+                if let Some((before, time)) = self.held.replace(((*why).to_owned(), *took)) {
+                    self.held = None;
+                    self.put(Stage::Port, Mark::Note, before, Some(time));
+                    self.held = Some(((*why).to_owned(), *took));
+                }
+            }
             Step::Reached { place, took } => {
                 self.put(Stage::Port, Mark::Good, format!("{place} answers"), Some(*took));
             }
@@ -156,7 +165,7 @@ pub(super) async fn walk(
     tell: Tell,
 ) -> Account {
     let account = Account { machine: typed.to_owned(), ..Account::default() };
-    let mut watcher = Watcher { ask, account, gateway: None, tell };
+    let mut watcher = Watcher { ask, account, gateway: None, tell, held: None };
     if let Some(target) = look_up(&mut watcher, home, typed, args) {
         go(&mut watcher, home, args, &target).await;
         watcher.gateway = None;
@@ -267,7 +276,7 @@ async fn go(watcher: &mut Watcher, home: &Home, args: &ConnectArgs, target: &Tar
         }
     };
     let patience = request.limits.login;
-    match timeout(patience, look_around(watcher, &mut link, target)).await {
+    match timeout(patience, inside::look_around(watcher, &mut link, target)).await {
         Ok(Ok(())) => {}
         Ok(Err(error)) => failed_on_the_way(watcher, target, error),
         Err(_) => {
@@ -321,92 +330,4 @@ fn failed_on_the_way(watcher: &mut Watcher, target: &Target, error: LinkError) {
     };
     let failure = Failure::new(code_of(&error), words_of);
     fail(watcher, stage, &failure, words, command);
-}
-
-/// What can be asked once logged in.
-async fn look_around(watcher: &mut Watcher, link: &mut Link, target: &Target) -> Result<(), LinkError> {
-    let start = Instant::now();
-    let id = link.open_session().await?;
-    link.close_channel(id);
-    watcher.put(Stage::Session, Mark::Good, "opens", Some(start.elapsed()));
-    let start = Instant::now();
-    match who_and_where(link).await? {
-        ShellAnswer::Answers(here) => {
-            let saw = format!("{} on {}: {}, {}", here.user, here.host, here.system, here.shell);
-            watcher.put(Stage::Shell, Mark::Good, saw, Some(start.elapsed()));
-            if let Some(ahead) = here.clock_ahead {
-                judge_clock(watcher, ahead);
-            }
-        }
-        ShellAnswer::Otherwise { status, said } => {
-            let status = status.map_or("no status".into(), |status| format!("status {status}"));
-            let saw = format!("answers, but not as a POSIX shell does ({status}): {said}");
-            watcher.put(Stage::Shell, Mark::Note, saw, Some(start.elapsed()));
-        }
-    }
-    let start = Instant::now();
-    match subsystem_starts(link, "sftp").await? {
-        true => {
-            watcher.put(Stage::Files, Mark::Good, "the subsystem for files starts", Some(start.elapsed()))
-        }
-        false => {
-            watcher.put(
-                Stage::Files,
-                Mark::Note,
-                "the server has no subsystem for files",
-                Some(start.elapsed()),
-            );
-        }
-    }
-    let start = Instant::now();
-    let allowed = forwarding(link, target.port).await?;
-    let mut saw = Vec::new();
-    let mut missing = Vec::new();
-    let mut tell = |what: &str, allowed: bool, wanted: bool| {
-        saw.push(format!("{what}: {}", if allowed { "yes" } else { "no" }));
-        if wanted && !allowed {
-            missing.push(what.to_owned());
-        }
-    };
-    let has = |kind: &str| target.tunnels.values().any(|tunnel| tunnel.starts_with(kind));
-    tell("tunnels", allowed.direct.is_ok(), has("local") || has("dynamic"));
-    tell("remote tunnels", allowed.listening, has("remote"));
-    tell("agent", allowed.agent, target.forward_agent);
-    tell("display", allowed.display, target.forward_display);
-    let (mark, advice) = match missing.as_slice() {
-        [] => (Mark::Good, Vec::new()),
-        missing => (
-            Mark::Doubt,
-            vec![
-                format!(
-                    "the book wants this forwarded, and the server does not allow it: {}",
-                    missing.join(", ")
-                ),
-                "its SSH service's settings allow it; for displays it also needs the xauth program"
-                    .to_owned(),
-                format!("lantern machine show {}", target.name),
-            ],
-        ),
-    };
-    watcher.put_with(Stage::Forwarding, mark, saw.join(", "), Some(start.elapsed()), advice);
-    Ok(())
-}
-
-fn judge_clock(watcher: &mut Watcher, ahead: i64) {
-    let side = if ahead > 0 { "ahead of" } else { "behind" };
-    let saw = match ahead.abs() {
-        0..=1 => "agrees with ours".to_owned(),
-        seconds => format!("{seconds} s {side} ours"),
-    };
-    let advice = || {
-        vec![
-            "certificates, one-time codes and tickets fail when clocks differ".to_owned(),
-            "on the machine: timedatectl status".to_owned(),
-        ]
-    };
-    match ahead.abs() {
-        0..=CLOCK_NOTE => watcher.put(Stage::Clock, Mark::Good, saw, None),
-        ..=CLOCK_DOUBT => watcher.put(Stage::Clock, Mark::Note, saw, None),
-        _ => watcher.put_with(Stage::Clock, Mark::Doubt, saw, None, advice()),
-    }
 }
