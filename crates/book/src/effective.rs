@@ -56,8 +56,10 @@ pub struct Part<'b> {
     pub field: Field,
     /// Its value.
     pub value: Cow<'b, FieldValue>,
-    /// Where it comes from: several for a field that is added to.
-    pub origins: Vec<Origin<'b>>,
+    /// Where it comes from, the nearest first.
+    origin: Origin<'b>,
+    /// Where else, for a field that is added to: an empty list costs nothing.
+    others: Vec<Origin<'b>>,
 }
 
 /// All that holds for one machine.
@@ -159,7 +161,8 @@ impl<'b> Effective<'b> {
                         match joined(&part.value, &setting.value, setting.field) {
                             Some(value) => {
                                 part.value = Cow::Owned(value);
-                                part.origins.insert(0, origin);
+                                part.others.insert(0, part.origin);
+                                part.origin = origin;
                             }
                             None => *part = Part::new(setting.field, &setting.value, origin),
                         }
@@ -184,16 +187,17 @@ impl<'b> Effective<'b> {
                         if let Some(value) = joined(&have.value, &part.value, part.field) {
                             have.value = Cow::Owned(value);
                         } else if have.value != part.value {
-                            let side =
-                                |part: &Part<'b>| part.origins.first().map(|o| (*o, part.value.to_string()));
-                            if let (Some(one), Some(other)) = (side(have), side(&part)) {
-                                all.clashes.push(Clash { field: part.field, one, other });
-                            }
+                            let side = |part: &Part<'b>| (part.origin, part.value.to_string());
+                            all.clashes.push(Clash {
+                                field: part.field,
+                                one: side(have),
+                                other: side(&part),
+                            });
                             continue;
                         }
                         let news: Vec<_> =
-                            part.origins.into_iter().filter(|o| !have.origins.contains(o)).collect();
-                        have.origins.extend(news);
+                            part.origins().filter(|o| !have.origins().any(|had| had == *o)).collect();
+                        have.others.extend(news);
                     }
                 }
             }
@@ -217,7 +221,12 @@ impl<'b> Effective<'b> {
 
 impl<'b> Part<'b> {
     fn new(field: Field, value: &'b FieldValue, origin: Origin<'b>) -> Self {
-        Self { field, value: Cow::Borrowed(value), origins: vec![origin] }
+        Self { field, value: Cow::Borrowed(value), origin, others: Vec::new() }
+    }
+
+    /// Where it comes from, the nearest first: several for a field that is added to.
+    pub fn origins(&self) -> impl Iterator<Item = Origin<'b>> {
+        std::iter::once(self.origin).chain(self.others.iter().copied())
     }
 }
 
@@ -280,7 +289,8 @@ pub(crate) fn of_machine<'b>(
                     Some(value) => Part {
                         field: part.field,
                         value: Cow::Owned(value),
-                        origins: part.origins.into_iter().chain(have.origins.iter().copied()).collect(),
+                        origin: part.origin,
+                        others: part.others.iter().copied().chain(have.origins()).collect(),
                     },
                     None => part,
                 };

@@ -5,12 +5,12 @@
 
 use std::collections::BTreeMap;
 
-use crate::read::Book;
+use crate::read::{Book, Entry};
 use crate::{Field, FieldValue, Settings};
 
 /// Reads a whole file; `None` when it holds anything that takes the thorough reader.
 pub(crate) fn scan(text: &str) -> Option<Book> {
-    let mut book = Book::default();
+    let mut book = Found::default();
     let mut section = Section::Top;
     for (index, line) in text.lines().enumerate() {
         let number = u32::try_from(index).ok()?.checked_add(1)?;
@@ -25,7 +25,26 @@ pub(crate) fn scan(text: &str) -> Option<Book> {
         }
     }
     section.close(&mut book)?;
-    Some(book)
+    Some(Book {
+        defaults: book.defaults.into_iter().next().map(|(_, entry)| entry).unwrap_or_default(),
+        profiles: distinct(book.profiles)?,
+        machines: distinct(book.machines)?,
+    })
+}
+
+/// Tables as they come. Maps are made of them at the end: a list that is in order already costs next to nothing.
+#[derive(Default)]
+struct Found {
+    defaults: Vec<(String, Entry)>,
+    profiles: Vec<(String, Entry)>,
+    machines: Vec<(String, Entry)>,
+}
+
+/// The tables by name; `None` when two have the same.
+fn distinct(mut tables: Vec<(String, Entry)>) -> Option<BTreeMap<String, Entry>> {
+    tables.sort_by(|(one, _), (other, _)| one.cmp(other));
+    let twice = tables.windows(2).any(|pair| matches!(pair, [(one, _), (other, _)] if one == other));
+    (!twice).then(|| tables.into_iter().collect())
 }
 
 enum Section {
@@ -36,7 +55,6 @@ enum Section {
     Map(Place, Field, BTreeMap<String, String>, u32),
 }
 
-#[derive(Clone)]
 enum Place {
     Defaults,
     Profile(String),
@@ -90,22 +108,23 @@ impl Section {
         }
     }
 
-    fn close(&mut self, book: &mut Book) -> Option<()> {
+    fn close(&mut self, book: &mut Found) -> Option<()> {
         match std::mem::replace(self, Self::Top) {
             Self::Top => Some(()),
             Self::Settings(place, settings, line) => {
-                let there = book.place(&place);
-                // A second table of the same name, and one after its own sub-table, are for the thorough reader.
-                if there.line != 0 {
+                let (tables, name) = book.place(place);
+                // A second table of the same name is for the thorough reader; so is one of machines, which is seen at the end.
+                if name.is_empty() && !tables.is_empty() {
                     return None;
                 }
-                there.settings = settings;
-                there.line = line;
+                tables.push((name, Entry { settings, line }));
                 Some(())
             }
             Self::Map(place, field, map, line) => {
-                let there = book.place(&place);
-                if there.line == 0 || there.settings.get(field).is_some() {
+                let (tables, name) = book.place(place);
+                // One that is not right behind its own table is for the thorough reader.
+                let (_, there) = tables.last_mut().filter(|(last, _)| *last == name)?;
+                if there.settings.get(field).is_some() {
                     return None;
                 }
                 there.settings.set(field, FieldValue::Map(map).for_field(field).ok()?, line);
@@ -115,12 +134,13 @@ impl Section {
     }
 }
 
-impl Book {
-    fn place(&mut self, place: &Place) -> &mut crate::read::Entry {
+impl Found {
+    /// The tables that a place is among, and its name there.
+    fn place(&mut self, place: Place) -> (&mut Vec<(String, Entry)>, String) {
         match place {
-            Place::Defaults => &mut self.defaults,
-            Place::Profile(name) => self.profiles.entry(name.clone()).or_default(),
-            Place::Machine(name) => self.machines.entry(name.clone()).or_default(),
+            Place::Defaults => (&mut self.defaults, String::new()),
+            Place::Profile(name) => (&mut self.profiles, name),
+            Place::Machine(name) => (&mut self.machines, name),
         }
     }
 }

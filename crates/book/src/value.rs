@@ -52,8 +52,7 @@ impl FieldValue {
             (Kind::OneOrMany(_) | Kind::Set(_), Self::Text(text)) => Self::List(vec![text]).for_field(field),
             (Kind::OneOrMany(rule) | Kind::Set(rule), Self::List(list)) => {
                 list.iter().try_for_each(|item| rule(item).map_err(|words| broken(item, words)))?;
-                let distinct: BTreeSet<&String> = list.iter().collect();
-                if list.is_empty() || distinct.len() < list.len() {
+                if list.is_empty() || repeats(&list) {
                     return Err(bad(if list.is_empty() {
                         "an empty list"
                     } else {
@@ -115,6 +114,14 @@ impl FieldValue {
             Self::Map(_) => "a table".into(),
         }
     }
+}
+
+/// Whether a list has something twice. Most have few items: comparing those beats any set.
+fn repeats(list: &[String]) -> bool {
+    if list.len() > 16 {
+        return list.iter().collect::<BTreeSet<_>>().len() < list.len();
+    }
+    list.iter().enumerate().any(|(index, item)| list.iter().skip(index + 1).any(|other| other == item))
 }
 
 /// The items of a list as typed.

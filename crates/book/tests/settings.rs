@@ -82,7 +82,7 @@ fn what_a_machine_says_itself_wins_and_every_value_knows_its_line() {
         (Field::Key, "profile coast", "key = \"harbour\""),
         (Field::User, "defaults", "user = \"keeper\""),
     ] {
-        let origin = lamp.part(field).unwrap().origins[0];
+        let origin = lamp.part(field).unwrap().origins().next().unwrap();
         assert_eq!(origin.to_string(), from);
         assert_eq!(COAST.lines().nth(origin.line() as usize - 1), Some(line));
     }

@@ -229,7 +229,7 @@ fn announced_host_keys_are_taken_over_and_an_unproven_stranger_is_not() {
     let port = format!("port={}", relit.address.port());
     desk.lantern(&["machine", "set", "lamp-01", &port]).expect(0);
     let err = desk.lantern(&["run", "lamp-01", "--", "slow", "2"]).expect(0).err;
-    assert!(err.contains("has no more the host key"), "{err}");
+    assert!(err.contains("has this host key no more"), "{err}");
     let keys = json(&desk, &["trust", "show", "lamp-01", "--json"])["keys"].clone();
     assert_eq!(keys.as_array().unwrap().len(), 1);
     assert_eq!(keys[0]["fingerprint"], new.public().fingerprint().to_string());

@@ -80,21 +80,15 @@ pub(super) fn send_environment(
 /// Tells what the machine's announcement of its host keys has changed.
 pub(super) fn tell_rotations(link: &mut Link) {
     for rotation in link.take_rotations() {
-        for key in &rotation.added {
-            output::say(&format!(
-                "note: {} announced another host key and proved it: {} {} is trusted too.",
-                link.machine(),
-                key.describe(),
-                key.fingerprint()
-            ));
-        }
-        for key in &rotation.dropped {
-            output::say(&format!(
-                "note: {} has no more the host key {} {}; it is trusted no more.",
-                link.machine(),
-                key.describe(),
-                key.fingerprint()
-            ));
+        let news = rotation
+            .added
+            .iter()
+            .map(|key| (key, "announced another host key and proved it", "it is trusted too"));
+        let old =
+            rotation.dropped.iter().map(|key| (key, "has this host key no more", "it is trusted no more"));
+        for (key, what, then) in news.chain(old) {
+            let (machine, kind) = (link.machine(), key.describe());
+            output::say(&format!("note: {machine} {what}: {kind} {}; {then}.", key.fingerprint()));
         }
     }
 }

@@ -37,9 +37,9 @@ pub(super) fn stage_of(error: &LinkError, met: Stage) -> Stage {
 }
 
 /// Why a key or a password was refused, as far as that can be known from outside.
-pub(super) fn why_refused(outcome: &str) -> Vec<String> {
+pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
     let lines: &[&str] = match outcome {
-        "refused by the server" => &[
+        "refused by the server" if what.starts_with("key ") => &[
             "it is not in that user's list on the machine, or the user does not exist there,",
             "or others may write to the list, its folder or the home: then the server ignores it",
         ],

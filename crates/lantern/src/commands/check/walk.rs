@@ -314,8 +314,15 @@ fn failed_on_the_way(watcher: &mut Watcher, target: &Target, error: LinkError) {
     };
     let stage = advice::stage_of(&error, met.unwrap_or(Stage::Book));
     if let LinkError::Auth(auth) = &error {
-        for PlanReport { what, outcome } in &auth.report {
-            let why = advice::why_refused(outcome);
+        let mut told: Vec<&PlanReport> = Vec::new();
+        for report in &auth.report {
+            // A method that was tried several times is told once.
+            if told.contains(&report) {
+                continue;
+            }
+            told.push(report);
+            let PlanReport { what, outcome } = report;
+            let why = advice::why_refused(what, outcome);
             watcher.put_with(Stage::Login, Mark::Note, format!("{what}: {outcome}"), None, why);
         }
     }

@@ -55,7 +55,7 @@ fn setting_json(part: &Part<'_>) -> Value {
     json!({
         "field": part.field.name(),
         "value": value_json(&part.value),
-        "from": part.origins.iter().map(|o| json!({ "where": o.to_string(), "line": o.line() })).collect::<Vec<_>>(),
+        "from": part.origins().map(|o| json!({ "where": o.to_string(), "line": o.line() })).collect::<Vec<_>>(),
     })
 }
 
@@ -65,7 +65,7 @@ pub(crate) fn settings_table(effective: &Effective<'_>, all: bool) -> String {
         let name = Cow::Borrowed(spec.name);
         if let Some(part) = effective.part(spec.field) {
             let from: Vec<String> =
-                part.origins.iter().map(|origin| format!("{origin}, line {}", origin.line())).collect();
+                part.origins().map(|origin| format!("{origin}, line {}", origin.line())).collect();
             return Some([name, part.value.to_string().into(), from.join("; ").into()]);
         }
         let fallback = match spec.field {
