@@ -157,7 +157,9 @@ impl BookError {
 
     /// For a value that breaks a rule.
     pub(crate) fn bad(what: &'static str, value: &str, rule: &'static str) -> Self {
-        Self::BadValue { what, value: value.chars().take(100).collect(), rule }
+        // It may come from anywhere, and is shown on a terminal.
+        let shown = value.chars().take(100).map(|c| if c.is_control() { ' ' } else { c });
+        Self::BadValue { what, value: shown.collect(), rule }
     }
 
     /// The same, told of a line of a file.

@@ -86,7 +86,7 @@ pub fn read_inventory(
             ))
         })?,
     };
-    let rows = match found {
+    let rows: Vec<Row> = match found {
         Value::Array(items) => items.iter().map(row).collect(),
         Value::Object(named) => named
             .iter()
@@ -98,7 +98,16 @@ pub fn read_inventory(
             .collect(),
         _ => return Err(none("what was found is neither a list nor a table".into())),
     };
-    Ok(rows)
+    Ok(rows.into_iter().map(harmless).collect())
+}
+
+/// The same without characters that would steer a terminal: rows are shown before anything is made of them.
+fn harmless(row: Row) -> Row {
+    let clean = |text: String| match text.chars().any(char::is_control) {
+        true => text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect(),
+        false => text,
+    };
+    row.into_iter().map(|(name, cell)| (clean(name), clean(cell))).collect()
 }
 
 fn names(value: &Value) -> String {
@@ -195,7 +204,7 @@ fn csv_rows(path: &Path, text: &str) -> Result<Vec<Row>, BookError> {
     for record in reader.records() {
         let record = record.map_err(failed)?;
         let cells = heading.iter().zip(record.iter()).filter(|(_, cell)| !cell.is_empty());
-        rows.push(cells.map(|(name, cell)| (name.to_owned(), cell.to_owned())).collect());
+        rows.push(harmless(cells.map(|(name, cell)| (name.to_owned(), cell.to_owned())).collect()));
     }
     Ok(rows)
 }

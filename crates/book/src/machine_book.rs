@@ -223,19 +223,39 @@ impl MachineBook {
         change: impl FnOnce(&mut BookEdit) -> Result<T, BookError>,
     ) -> Result<T, BookError> {
         let _lock = home.lock()?;
+        let (outcome, text) = Self::changed(home, change)?;
+        if let Some(text) = text {
+            write_atomically(&Self::path(home), text.as_bytes(), 0o644)?;
+        }
+        Ok(outcome)
+    }
+
+    /// The same without writing anything: whether the change could be made.
+    ///
+    /// # Errors
+    /// As [`Self::edit`].
+    pub fn try_edit<T>(
+        home: &Home,
+        change: impl FnOnce(&mut BookEdit) -> Result<T, BookError>,
+    ) -> Result<T, BookError> {
+        Self::changed(home, change).map(|(outcome, _)| outcome)
+    }
+
+    /// The outcome of a change, and the text to be written; none when it changes nothing.
+    fn changed<T>(
+        home: &Home,
+        change: impl FnOnce(&mut BookEdit) -> Result<T, BookError>,
+    ) -> Result<(T, Option<String>), BookError> {
         let path = Self::path(home);
         let mut text = read_or_empty(&path)?;
         let book = Self::parse(&path, &text)?;
         if text.is_empty() {
             text.push_str(HEADER);
         }
-        let document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| {
-            BookError::syntax(&path, &text, error.span().map(|span| span.start), error.message().to_owned())
-        })?;
-        let mut edit = BookEdit::new(book.clone(), document);
+        let mut edit = BookEdit::new(book.clone(), Self::document(&path, &text)?);
         let outcome = change(&mut edit)?;
         if *edit.book() == book {
-            return Ok(outcome);
+            return Ok((outcome, None));
         }
         let written = edit.text();
         let reread = Self::parse(&path, &written)?;
@@ -243,8 +263,32 @@ impl MachineBook {
         if book.check().is_ok() {
             reread.check()?;
         }
-        write_atomically(&path, written.as_bytes(), 0o644)?;
-        Ok(outcome)
+        Ok((outcome, Some(written)))
+    }
+
+    fn document(path: &std::path::Path, text: &str) -> Result<DocumentMut, BookError> {
+        text.parse().map_err(|error: toml_edit::TomlError| {
+            BookError::syntax(path, text, error.span().map(|span| span.start), error.message().to_owned())
+        })
+    }
+
+    /// The text of these machines' tables alone, comments included.
+    ///
+    /// # Errors
+    /// What reading runs into.
+    pub fn excerpt(home: &Home, names: &[String]) -> Result<String, BookError> {
+        let path = Self::path(home);
+        let mut document = Self::document(&path, &read_or_empty(&path)?)?;
+        document.retain(|name, _| name == "machines");
+        if let Some(machines) = document.get_mut("machines").and_then(|item| item.as_table_like_mut()) {
+            let others: Vec<String> = machines
+                .iter()
+                .map(|(name, _)| name.to_owned())
+                .filter(|name| !names.contains(name))
+                .collect();
+            others.iter().for_each(|name| drop(machines.remove(name)));
+        }
+        Ok(document.to_string())
     }
 
     /// Replaces the whole text, after a person edited it, provided that the file still is as it was when they began.

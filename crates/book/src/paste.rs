@@ -38,6 +38,9 @@ impl Pasted {
         if text.len() > MAX_PASTE {
             return Err(BookError::bad("pasted text", text, "is longer than 64 KiB"));
         }
+        // What is shown back must not steer the terminal.
+        let harmless = |c: char| if c.is_control() && !matches!(c, '\n' | '\t') { ' ' } else { c };
+        let text: String = text.chars().map(harmless).collect();
         let text = text.trim();
         let one_line = text.lines().count() == 1;
         let pasted = uri(text)

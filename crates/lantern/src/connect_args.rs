@@ -20,7 +20,7 @@ pub(crate) struct ConnectArgs {
     #[arg(long, value_name = "WORD", conflicts_with = "user")]
     pub(crate) image: Option<String>,
     /// The key to offer: a name in the ring, or a file (a path with a `/`)
-    #[arg(long, value_name = "NAME|FILE")]
+    #[arg(long, value_name = "NAME|FILE", add = crate::completing::keys())]
     pub(crate) key: Option<String>,
     /// Offer no key
     #[arg(long, conflicts_with = "key")]
@@ -29,7 +29,7 @@ pub(crate) struct ConnectArgs {
     #[arg(long)]
     pub(crate) no_agent: bool,
     /// A machine to go through, instead of the book's; several times for several, the nearest first
-    #[arg(long = "gateway", value_name = "MACHINE")]
+    #[arg(long = "gateway", value_name = "MACHINE", add = crate::completing::machines())]
     pub(crate) gateways: Vec<String>,
     /// The proxy to go through: http://user@address:port or socks5://user@address:port
     #[arg(long, value_name = "URI")]

@@ -84,11 +84,7 @@ impl Target {
         match Destination::parse(typed)? {
             Destination::Named(name) => {
                 let effective = book.effective(&name)?;
-                let mut target = Self::of(&effective, &name)?;
-                if target.addresses.is_empty() {
-                    return Err(Failure::new(code::LOCAL, format!("the book has no address for {name}"))
-                        .hint(format!("lantern machine set {name} address=ADDRESS")));
-                }
+                let mut target = Self::of(&effective, &name)?.with_an_address()?;
                 let gateways = book.gateways(&name)?;
                 target.via = Self::all(home, book, &gateways)?;
                 Ok(target.with_proxy_first())
@@ -120,7 +116,7 @@ impl Target {
     /// Gateways as targets, each without a way of its own: the list has it already.
     fn all(home: &Home, book: &MachineBook, gateways: &[String]) -> Result<Vec<Self>, Failure> {
         let one = |typed: &String| match Destination::parse(typed)? {
-            Destination::Named(name) => Self::of(&book.effective(&name)?, &name),
+            Destination::Named(name) => Self::of(&book.effective(&name)?, &name)?.with_an_address(),
             Destination::OneOff(one_off) => {
                 let place = one_off.place();
                 let trust = TrustStore::load(home)?;
@@ -191,6 +187,14 @@ impl Target {
             },
             tunnels: effective.map(Field::Tunnels).cloned().unwrap_or_default(),
         })
+    }
+
+    fn with_an_address(self) -> Result<Self, Failure> {
+        match self.addresses.is_empty() {
+            false => Ok(self),
+            true => Err(Failure::new(code::LOCAL, format!("the book has no address for {}", self.name))
+                .hint(format!("lantern machine set {} address=ADDRESS", self.name))),
+        }
     }
 
     /// Only what is dialed can be behind a proxy: the first gateway, if there is one.

@@ -112,6 +112,9 @@ fn machines_are_changed_one_or_many_with_a_plan_first() {
     desk.lantern(&["profile", "set", "defaults", "user=warden"]).expect(0);
     assert_eq!(json(&desk, &["machine", "show", "lamp-02"])["user"], "warden");
     desk.lantern(&["machine", "copy", "lamp-01", "lamp-04", "address=192.0.2.4"]).expect(0);
+    desk.lantern(&["machine", "copy", "lamp-0*", "spare-*", "--plan"]).expect(0);
+    desk.lantern(&["machine", "copy", "lamp-0*", "spare-*", "--yes"]).expect(0);
+    desk.lantern(&["machine", "remove", "spare-*", "--yes"]).expect(0);
     desk.lantern(&["machine", "set", "lamp-02", "gateway=lamp-04"]).expect(0);
     assert!(
         desk.lantern(&["machine", "remove", "lamp-04"]).expect(241).err.contains("is the gateway of lamp-02")
@@ -163,6 +166,19 @@ fn an_edit_is_checked_before_it_is_taken_and_nothing_is_lost() {
     ));
     assert!(edit().expect(241).err.contains("changed by another program"));
     assert!(text(&desk).ends_with("# theirs\n"));
+    // Some machines only: the rest of the file stays as it is, comments and all.
+    desk.lantern(&["machine", "add", "foghorn", "192.0.2.2"]).expect(0);
+    editor("grep -q foghorn \"$1\" && exit 4; sed -i 's/192.0.2.77/192.0.2.78/' \"$1\"");
+    let some = |more: &[&str]| {
+        let mut command = desk.command(&[&["machine", "edit", "lamp-*"], more].concat());
+        command.env("EDITOR", desk.folder.path().join("editor")).env("PATH", "/usr/bin:/bin");
+        let outcome: support::Outcome = command.output().unwrap().into();
+        outcome.expect(0).err
+    };
+    let before = text(&desk);
+    assert!(some(&["--plan"]).contains("lamp-01: address 192.0.2.77 → 192.0.2.78") && text(&desk) == before);
+    some(&[]);
+    assert_eq!(text(&desk), before.replace("192.0.2.77", "192.0.2.78"));
     editor("exit 3");
     assert!(edit().expect(241).err.contains("the book is as it was"));
 }

@@ -9,13 +9,15 @@ use crate::output;
 use crate::terminal::modes;
 
 /// No more often than this.
-const PACE: Duration = Duration::from_millis(100);
+pub(super) const PACE: Duration = Duration::from_millis(100);
 
 /// The table.
 pub(super) struct Table {
     names: Vec<String>,
     states: Vec<State>,
     shows: bool,
+    /// Whether the screen shows an older state.
+    is_stale: bool,
     /// Lines on the screen that are ours.
     drawn: usize,
     last: Option<Instant>,
@@ -35,6 +37,7 @@ impl Table {
             names: names.to_vec(),
             states: vec![State::Waits; names.len()],
             shows,
+            is_stale: true,
             drawn: 0,
             last: None,
         };
@@ -59,16 +62,18 @@ impl Table {
     }
 
     fn draw_sometimes(&mut self) {
+        self.is_stale = true;
         if self.last.is_none_or(|last| last.elapsed() > PACE) {
             self.draw();
         }
     }
 
     /// What failed, what is under way, what is well: as many as the screen has room for.
-    fn draw(&mut self) {
-        if !self.shows {
+    pub(super) fn draw(&mut self) {
+        if !self.shows || !self.is_stale {
             return;
         }
+        self.is_stale = false;
         self.last = Some(Instant::now());
         let size = modes::size();
         let room = (size.rows as usize).saturating_sub(3).clamp(1, 40);

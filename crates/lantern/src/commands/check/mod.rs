@@ -123,6 +123,8 @@ async fn many(home: &Home, names: &[String], args: &CheckArgs, quiet: bool) -> R
                 Some(Err(error)) => return Err(Failure::new(code::INTERNAL, error.to_string())),
             },
             Some((index, step, _)) = changes.recv() => live.step(index, step),
+            // What came in quick succession is drawn when it has come to rest.
+            () = tokio::time::sleep(live::PACE) => live.draw(),
             _ = interrupts.recv() => {
                 live.end();
                 return Err(Failure::new(code::INTERRUPTED, "interrupted"));

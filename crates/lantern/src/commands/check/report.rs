@@ -12,6 +12,8 @@ use crate::output;
 /// How wide the name of a step is.
 const STAGE_WIDTH: usize = 10;
 const MARK_WIDTH: usize = 6;
+/// How much of a step's account a table has room for, in characters.
+const DETAIL_WIDTH: usize = 48;
 
 fn took(time: Option<Duration>) -> String {
     match time {
@@ -71,12 +73,11 @@ pub(super) fn print_table(accounts: &[Account]) -> Result<(), Failure> {
         [
             Cow::Borrowed(account.machine.as_str()),
             state.into(),
-            account.place.as_str().into(),
             detail.into(),
-            account.command.as_str().into(),
+            short_command(&account.command),
         ]
     });
-    output::print(&output::table(&["MACHINE", "STATE", "ADDRESS", "WHAT", "NEXT"], rows))?;
+    output::print(&output::table(&["MACHINE", "STATE", "WHAT", "NEXT"], rows))?;
     let well = accounts.iter().filter(|account| account.is_well()).count();
     let failed = accounts.iter().filter(|account| account.failed().is_some()).count();
     let doubtful = accounts.len() - well - failed;
@@ -84,10 +85,19 @@ pub(super) fn print_table(accounts: &[Account]) -> Result<(), Failure> {
     Ok(())
 }
 
+/// The command to type as a table has room for it: without the remark behind it.
+fn short_command(command: &str) -> Cow<'_, str> {
+    let command = command.split("   ").next().unwrap_or(command);
+    match command.strip_prefix("on the machine's console: ") {
+        Some(there) => format!("its console: {there}").into(),
+        None => command.into(),
+    }
+}
+
 /// The state of a machine in a word or two, and what it is about.
 pub(super) fn state(account: &Account) -> (String, String) {
     let short = |text: &str| {
-        let cut: String = text.chars().take(60).collect();
+        let cut: String = text.chars().take(DETAIL_WIDTH).collect();
         if cut.len() < text.len() { format!("{cut}…") } else { cut }
     };
     match account.failed() {

@@ -1,12 +1,14 @@
 //! `lantern machine edit`: the book in the user's editor, checked before it is taken.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::Command;
 
 use clap::Args;
-use lantern_book::{BookError, Home, MachineBook};
+use lantern_book::{BookEdit, BookError, Home, MachineBook, Place, Settings, select};
 use serde_json::json;
 
+use super::differences;
 use crate::confirm;
 use crate::failure::{Failure, code};
 use crate::output;
@@ -16,27 +18,40 @@ use crate::terminal::prompt::Terminal;
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern machine edit
-  lantern machine edit lamp-01       puts the cursor there, in editors that know how
+  lantern machine edit lamp-01,foghorn     these only
+  lantern machine edit @coast --plan       says what your changes would do, and does nothing
   EDITOR=nano lantern machine edit
 
 A book that breaks its rules is not taken: the editor opens again, or what you wrote is kept in
 a file beside the book.")]
 pub(crate) struct EditArgs {
-    /// The machine to begin at
-    #[arg(add = crate::completing::machines())]
-    name: Option<String>,
+    /// These machines only: names, globs, @tags, comma-separated
+    #[arg(value_name = "SELECTION", add = crate::completing::selection())]
+    selection: Vec<String>,
+    /// Say what the edit would change, and change nothing
+    #[arg(long)]
+    plan: bool,
+}
+
+/// What is edited: the whole file, or some of its machines.
+enum Scope {
+    Whole,
+    Some(Vec<String>),
 }
 
 pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let before = MachineBook::text(home)?;
-    // A broken book can be opened: that is how it is mended.
-    let line = match (&args.name, MachineBook::load(home)) {
-        (Some(name), Ok(book)) => {
-            book.get(name)?;
-            book.line(name)
-        }
-        (_, Err(BookError::Syntax { line, .. })) => u32::try_from(line).unwrap_or(1),
-        _ => 1,
+    let (scope, start, line) = if args.selection.is_empty() {
+        // A broken book can be opened: that is how it is mended.
+        let line = match MachineBook::load(home) {
+            Err(BookError::Syntax { line, .. }) => u32::try_from(line).unwrap_or(1),
+            _ => 1,
+        };
+        (Scope::Whole, if before.is_empty() { FIRST.to_owned() } else { before.clone() }, line)
+    } else {
+        let names = select(&MachineBook::load(home)?, &args.selection)?;
+        let start = MachineBook::excerpt(home, &names)?;
+        (Scope::Some(names), start, 1)
     };
     drop(home.lock()?);
     // In the home: the text is as private as the book, and a rename away from it.
@@ -47,7 +62,6 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
     let io = |error: std::io::Error| {
         Failure::new(code::LOCAL, format!("cannot edit {}: {error}", draft.display()))
     };
-    let start = if before.is_empty() { FIRST.to_owned() } else { before.clone() };
     std::fs::write(&draft, &start).map_err(io)?;
     loop {
         open_editor(&draft, line)?;
@@ -56,19 +70,24 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
             output::say("Nothing was changed.");
             return if json { output::print_json(&json!({ "changed": false })) } else { Ok(()) };
         }
-        let error = match MachineBook::replace_text(home, &before, &after) {
-            Ok(book) => {
-                let machines = book.iter().count();
-                output::say(&format!("Taken: {machines} machines."));
-                return if json {
-                    output::print_json(&json!({ "changed": true, "machines": machines }))
-                } else {
-                    Ok(())
+        let error = match take(home, &scope, (&before, &start), &after, args.plan) {
+            Ok(lines) => {
+                lines.iter().for_each(|line| output::say(line));
+                let changed = !args.plan;
+                return match json {
+                    true => output::print_json(&json!({ "changed": changed, "changes": lines })),
+                    false => {
+                        output::say(if changed {
+                            "Taken."
+                        } else {
+                            "Nothing was changed: this was the plan."
+                        });
+                        Ok(())
+                    }
                 };
             }
             Err(error) => error,
         };
-        // The draft's own path says nothing to the person: the error names the book, which is unchanged.
         let reopen = !matches!(error, BookError::Changed { .. }) && Terminal::open().is_some();
         output::warn(&format!("not taken: {error}"));
         if !(reopen && confirm::ask("Open it again?", "")?) {
@@ -79,6 +98,48 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
                 .hint(format!("what you wrote is in {}", kept.display())));
         }
     }
+}
+
+/// Checks what was written and takes it; what it changes, a line each.
+fn take(
+    home: &Home,
+    scope: &Scope,
+    (before, start): (&str, &str),
+    after: &str,
+    plan: bool,
+) -> Result<Vec<String>, BookError> {
+    let path = MachineBook::path(home);
+    let (old, new) =
+        (MachineBook::parse(&path, start).unwrap_or_default(), MachineBook::parse(&path, after)?);
+    let (mut lines, mut values) = (Vec::new(), Vec::new());
+    let nothing = Settings::new();
+    let names: BTreeSet<&str> = old.iter().chain(new.iter()).map(|(name, _)| name).collect();
+    for name in names {
+        let (was, is) = (old.get(name).unwrap_or(&nothing), new.get(name).unwrap_or(&nothing));
+        differences(name, was, is, &mut lines, &mut values);
+    }
+    match scope {
+        Scope::Whole if plan => new.check()?,
+        Scope::Whole => drop(MachineBook::replace_text(home, before, after)?),
+        Scope::Some(names) => {
+            let changed = |edit: &mut BookEdit| {
+                for name in names {
+                    // Somebody else's change, and a machine that was left out by mistake, are not written over.
+                    if edit.book().get(name)? != old.get(name)? {
+                        return Err(BookError::Changed { path: path.clone() });
+                    }
+                    edit.put(Place::Machine(name), new.get(name)?.clone())?;
+                }
+                let more = new.iter().filter(|(name, _)| !names.iter().any(|known| known == name));
+                more.into_iter().try_for_each(|(name, settings)| edit.add_machine(name, settings))
+            };
+            match plan {
+                true => MachineBook::try_edit(home, changed)?,
+                false => MachineBook::edit(home, changed)?,
+            }
+        }
+    }
+    Ok(lines)
 }
 
 /// What an empty book begins with in the editor.

@@ -28,16 +28,19 @@ pub(crate) struct RenameArgs {
 /// Arguments of `machine copy`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern machine copy lamp-01 lamp-02 address=192.0.2.8")]
+  lantern machine copy lamp-01 lamp-02 address=192.0.2.8
+  lantern machine copy 'lamp-*' 'spare-*' port=2222 --plan")]
 pub(crate) struct CopyArgs {
-    /// The machine to take the settings from
+    /// The machine to take the settings from; or a glob with one `*`, for several
     #[arg(add = crate::completing::machines())]
     name: String,
-    /// The new machine
+    /// The new machine; with a `*` for what the other `*` stood for
     new_name: String,
     /// What is different
     #[arg(value_name = "FIELD=VALUE", add = crate::completing::changes())]
     changes: Vec<String>,
+    #[command(flatten)]
+    plan: PlanArgs,
 }
 
 /// Arguments of `machine remove`.
@@ -85,9 +88,8 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
                 .hint(format!("if that one is gone: lantern trust forget {new}")));
         }
         // A dry run of the change first: what the book refuses must not leave traces elsewhere.
-        MachineBook::edit(home, |edit: &mut BookEdit| {
-            let mut tried = edit.clone();
-            pairs.iter().try_for_each(|(old, new)| tried.rename_machine(old, new))
+        MachineBook::try_edit(home, |edit: &mut BookEdit| {
+            pairs.iter().try_for_each(|(old, new)| edit.rename_machine(old, new))
         })?;
         pairs.iter().try_for_each(|(old, new)| TrustStore::rename(home, old, new, true))?;
         MachineBook::edit(home, |edit: &mut BookEdit| {
@@ -126,22 +128,38 @@ fn rename_in_ring(home: &Home, old: &str, new: &str) -> Result<(), Failure> {
 
 pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let changes = args.changes.iter().map(|change| Change::parse(change)).collect::<Result<Vec<_>, _>>()?;
-    let mut settings = MachineBook::load(home)?.get(&args.name)?.clone();
-    // An import knows one machine of this origin, not two.
-    settings.apply(&Change::Unset(Field::Imported))?;
-    changes.iter().try_for_each(|change| settings.apply(change))?;
-    MachineBook::add(home, &args.new_name, &settings)?;
     let book = MachineBook::load(home)?;
-    let effective = book.effective(&args.new_name)?;
-    if json {
-        return output::print_json(&machine_json(&args.new_name, &effective));
+    let pairs = renames(&book, &args.name, &args.new_name)?;
+    let mut copies = Vec::new();
+    for (old, new) in &pairs {
+        let mut settings = book.get(old)?.clone();
+        // An import knows one machine of this origin, not two.
+        settings.apply(&Change::Unset(Field::Imported))?;
+        changes.iter().try_for_each(|change| settings.apply(change))?;
+        copies.push((new, settings));
     }
-    output::say(&format!("{} is in the book, at {}.", args.new_name, effective.place()));
-    if book.get(&args.name)?.list(Field::Address) == settings.list(Field::Address) {
-        output::say(&format!(
-            "It has the address of {}: lantern machine set {} address=ADDRESS",
-            args.name, args.new_name
-        ));
+    let lines: Vec<String> = pairs.iter().map(|(old, new)| format!("{new}, like {old}")).collect();
+    let goes_on = args.plan.settle(&lines, &format!("Add {} machines?", pairs.len()), pairs.len() > 1)?;
+    if goes_on {
+        MachineBook::edit(home, |edit: &mut BookEdit| {
+            copies.iter().try_for_each(|(name, settings)| edit.add_machine(name, settings))
+        })?;
+    }
+    let after = MachineBook::load(home)?;
+    if json {
+        let added = copies.iter().filter(|_| goes_on);
+        let values = added.map(|(name, _)| Ok(machine_json(name, &after.effective(name)?)));
+        let values = values.collect::<Result<Vec<_>, lantern_book::BookError>>()?;
+        return match values.as_slice() {
+            [only] => output::print_json(only),
+            all => output::print_json(&all),
+        };
+    }
+    for ((old, new), (_, settings)) in pairs.iter().zip(&copies).filter(|_| goes_on) {
+        output::say(&format!("{new} is in the book, at {}.", after.effective(new)?.place()));
+        if book.get(old)?.list(Field::Address) == settings.list(Field::Address) {
+            output::say(&format!("It has the address of {old}: lantern machine set {new} address=ADDRESS"));
+        }
     }
     Ok(())
 }
