@@ -247,17 +247,16 @@ impl MachineBook {
         change: impl FnOnce(&mut BookEdit) -> Result<T, BookError>,
     ) -> Result<(T, Option<String>), BookError> {
         let path = Self::path(home);
-        let mut text = read_or_empty(&path)?;
+        let text = read_or_empty(&path)?;
         let book = Self::parse(&path, &text)?;
-        if text.is_empty() {
-            text.push_str(HEADER);
-        }
         let mut edit = BookEdit::new(book.clone(), Self::document(&path, &text)?);
         let outcome = change(&mut edit)?;
         if *edit.book() == book {
             return Ok((outcome, None));
         }
-        let written = edit.text();
+        // Before the first table, where a comment alone would have no place to stay.
+        let heading = if text.is_empty() { HEADER } else { "" };
+        let written = format!("{heading}{}", edit.text());
         let reread = Self::parse(&path, &written)?;
         // What was wrong before, in a file edited by hand, must not stand in the way of mending it.
         if book.check().is_ok() {

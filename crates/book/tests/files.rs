@@ -39,6 +39,7 @@ fn an_edit_keeps_comments_order_and_whatever_else_a_person_wrote() {
     let (_folder, home) = home();
     MachineBook::add(&home, "tide-gauge", &machine("192.0.2.9")).unwrap();
     let path = home.file("machines.toml");
+    assert!(fs::read_to_string(&path).unwrap().starts_with("# The book of machines."));
     let by_hand = "# north coast\n\n[machines.tide-gauge] # on the pier\nuser = 'keeper'   # since spring\naddress = \"192.0.2.9\"\n\n# the old lamp\n[machines.alpha]\naddress = \"192.0.2.1\"\n";
     fs::write(&path, by_hand).unwrap();
     MachineBook::add(&home, "lamp-07", &machine("192.0.2.7")).unwrap();

@@ -150,6 +150,11 @@ fn open_editor(file: &Path, line: u32) -> Result<(), Failure> {
     let named = ["VISUAL", "EDITOR"]
         .iter()
         .find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
+    if named.is_none() && !std::io::IsTerminal::is_terminal(&std::io::stdout()) {
+        return Err(Failure::new(code::USAGE, "an editor needs a terminal").hint(
+            "without one: lantern machine set NAME FIELD=VALUE, or EDITOR names a program that needs none",
+        ));
+    }
     let editor = named.unwrap_or_else(|| "vi".into());
     let mut words = editor.split_whitespace();
     let program = words.next().unwrap_or("vi");
