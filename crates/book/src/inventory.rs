@@ -26,8 +26,9 @@ pub type Row = BTreeMap<String, String>;
 
 /// Most nesting that is followed.
 const MAX_DEPTH: usize = 16;
-/// Most anchors and aliases of a YAML file: each alias copies what its anchor names, and copies of copies fill any memory.
-const MAX_ALIASES: usize = 64;
+/// Most aliases of a YAML file: each copies what its anchor names, and copies of copies fill any memory. Nested as cruelly as can be, sixteen
+/// make some four hundred copies.
+const MAX_ALIASES: usize = 16;
 
 impl InventoryForm {
     /// The form that a file's name says.
@@ -212,10 +213,10 @@ fn csv_rows(path: &Path, text: &str) -> Result<Vec<Row>, BookError> {
 fn yaml(path: &Path, text: &str) -> Result<Value, BookError> {
     let syntax = |line: usize, message: String| BookError::Syntax { path: path.to_owned(), line, message };
     let aliases = text.match_indices('*').filter(|(at, _)| {
-        text.get(at + 1..).is_some_and(|rest| rest.starts_with(|c: char| c.is_alphanumeric()))
-            && text
-                .get(..*at)
-                .is_none_or(|before| before.ends_with([' ', '[', ',', '\n', '{']) || before.is_empty())
+        text.get(at + 1..).is_some_and(|rest| rest.starts_with(|c: char| !c.is_whitespace()))
+            && text.get(..*at).is_none_or(|before| {
+                before.ends_with([' ', '\t', '[', ',', '\n', '{', ':']) || before.is_empty()
+            })
     });
     if aliases.count() > MAX_ALIASES {
         return Err(syntax(1, format!("it has more than {MAX_ALIASES} aliases")));

@@ -68,7 +68,7 @@ pub(crate) fn read_thoroughly(path: &Path, text: &str) -> Result<Book, BookError
     let mut book = Book::default();
     for (name, item) in document.iter() {
         let line = reader.line(document.key(name).and_then(|key| key.span()).or(item.span()));
-        let what = "a table of the book";
+        let what = "table of the book";
         match name {
             "defaults" => book.defaults = reader.entry("defaults", item, line)?,
             "profiles" => book.profiles = reader.entries("profile", item, line)?,

@@ -304,6 +304,7 @@ impl Target {
                 expect: None,
                 trust: target.trust,
                 resolver: target.resolver,
+                only_looking: false,
                 limits: args.limits(target.limits),
                 offer: our_offer(),
             })

@@ -167,6 +167,9 @@ fn policies_and_records_decide_at_first_contact() {
         "{err}"
     );
     desk.lantern(&["machine", "set", "lamp-01", "trust=first-use"]).expect(0);
+    // A check goes on as if, and keeps nothing.
+    desk.lantern(&["check", "lamp-01"]).expect(0);
+    assert_eq!(json(&desk, &["trust", "list", "--json"]), serde_json::json!([]));
     assert!(run(0).err.contains("is trusted from now on"));
     let verified = || json(&desk, &["trust", "show", "lamp-01", "--json"])["keys"][0]["verified"].clone();
     assert_eq!(verified(), "first-use");

@@ -31,9 +31,11 @@ async fn log_in(
     let mut login = Login::start(prepared, line, reached, ask)?;
     login.run().await?;
     let Login { client, pump, .. } = login;
-    remember(request, &client, ask);
+    if !request.only_looking {
+        remember(request, &client, ask);
+    }
     let (machine, user) = (request.machine.clone(), request.user.clone());
-    let rotation = RotationWatch::new(&request.home, &machine);
+    let rotation = RotationWatch::new(&request.home, &machine, request.only_looking);
     Ok(Link { client, pump, machine, user, ended: None, rotation, listening: None })
 }
 

@@ -20,7 +20,10 @@ impl Login<'_, '_> {
             Ok(verified) => {
                 let (home, machine) = (&self.request.home, &self.request.machine);
                 let place = self.request.trust_place();
-                let remembered = TrustStore::accept(home, machine, &place, key, verified, Timestamp::now());
+                let remembered = match self.request.only_looking {
+                    true => Ok(()),
+                    false => TrustStore::accept(home, machine, &place, key, verified, Timestamp::now()),
+                };
                 if let Err(error) = remembered {
                     self.ask.note(&Note::NotRemembered(&error));
                 }

@@ -95,6 +95,8 @@ pub struct ConnectRequest {
     pub trust: TrustPolicy,
     /// A validating resolver whose word on SSHFP records is believed.
     pub resolver: Option<SocketAddr>,
+    /// Whether nothing that is learned about trust is kept: for those who only want to know.
+    pub only_looking: bool,
     /// How long steps may take.
     pub limits: TimeLimits,
     /// The algorithms to offer.
@@ -119,6 +121,7 @@ impl ConnectRequest {
             expect: None,
             trust: TrustPolicy::Ask,
             resolver: None,
+            only_looking: false,
             limits: TimeLimits::default(),
             offer: our_offer(),
         }

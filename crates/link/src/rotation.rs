@@ -11,18 +11,22 @@ use tracing::debug;
 pub(crate) struct RotationWatch {
     home: Home,
     machine: String,
+    /// Announcements are heard and left at that.
+    only_looking: bool,
     announced: Vec<PublicKey>,
     pub(crate) done: Vec<Rotation>,
 }
 
 impl RotationWatch {
-    pub(crate) fn new(home: &Home, machine: &str) -> Self {
-        Self { home: home.clone(), machine: machine.to_owned(), announced: Vec::new(), done: Vec::new() }
+    pub(crate) fn new(home: &Home, machine: &str, only_looking: bool) -> Self {
+        let (home, machine) = (home.clone(), machine.to_owned());
+        Self { home, machine, only_looking, announced: Vec::new(), done: Vec::new() }
     }
 
     /// An announcement or a proof. Whatever goes wrong here must not disturb the session: the next one hears it again.
     pub(crate) fn handle(&mut self, event: GlobalEvent, client: &mut Client) {
         match event {
+            _ if self.only_looking => {}
             GlobalEvent::HostKeysAnnounced(announced) => {
                 let Ok(store) = TrustStore::load(&self.home) else { return };
                 let Some(record) = store.get(&self.machine) else { return };

@@ -165,7 +165,6 @@ async fn display(put: &mut impl FnMut(Mark, String, Vec<String>, Option<Mend>)) 
 
 /// Mends what can be mended, after asking; without `--fix` says that it could.
 pub(super) fn settle(mut mends: Vec<Mend>, fix: bool, yes: bool) -> Result<(), Failure> {
-    mends.dedup();
     let mut seen = Vec::new();
     mends.retain(|mend| {
         !seen.contains(mend) && {

@@ -29,6 +29,7 @@ pub(super) struct Watcher {
     tell: Tell,
     /// An address that failed: told when another one follows, since the end of the way says the same of the last.
     held: Option<(String, Duration)>,
+    several_addresses: bool,
 }
 
 impl Watcher {
@@ -89,7 +90,8 @@ impl Ask for Watcher {
             }
             Note::DnsUnproven { why, .. } => self.put(Stage::HostKey, Mark::Note, *why, None),
             Note::FirstUse { key, .. } => {
-                let saw = format!("{} is trusted at first use, as the policy has it", key.fingerprint());
+                let saw =
+                    format!("{} would be trusted at first use, as the policy has it", key.fingerprint());
                 self.put(Stage::HostKey, Mark::Note, saw, None);
             }
             Note::Banner(_) => {}
@@ -111,6 +113,7 @@ impl Ask for Watcher {
                 self.put(Stage::Name, Mark::Good, format!("{name} is {}", addresses.join(", ")), Some(*took));
             }
             // Of several names one may fail; when all do, the error says so.
+            Step::Resolved { found: Err(_), .. } if !self.several_addresses => {}
             Step::Resolved { name, found: Err(error), took } => {
                 self.put(Stage::Name, Mark::Note, format!("{name} was not found: {error}"), Some(*took));
             }
@@ -165,8 +168,9 @@ pub(super) async fn walk(
     tell: Tell,
 ) -> Account {
     let account = Account { machine: typed.to_owned(), ..Account::default() };
-    let mut watcher = Watcher { ask, account, gateway: None, tell, held: None };
+    let mut watcher = Watcher { ask, account, gateway: None, tell, held: None, several_addresses: false };
     if let Some(target) = look_up(&mut watcher, home, typed, args) {
+        watcher.several_addresses = target.addresses.len() > 1;
         go(&mut watcher, home, args, &target).await;
         watcher.gateway = None;
         let link_is_fine = watcher.account.failed().is_none();
@@ -260,7 +264,11 @@ fn look_up(watcher: &mut Watcher, home: &Home, typed: &str, args: &ConnectArgs) 
 async fn go(watcher: &mut Watcher, home: &Home, args: &ConnectArgs, target: &Target) {
     let keys: KeyChoice = target.keys(args);
     let request = match target.request(home, args, keys, false) {
-        Ok(request) => request,
+        Ok(mut request) => {
+            request.via.iter_mut().for_each(|gateway| gateway.only_looking = true);
+            request.only_looking = true;
+            request
+        }
         Err(failure) => {
             let command = failure.hints.last().cloned().unwrap_or_default();
             fail(watcher, Stage::Book, &failure, failure.hints.clone(), command);

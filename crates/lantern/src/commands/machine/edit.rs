@@ -63,8 +63,21 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
         Failure::new(code::LOCAL, format!("cannot edit {}: {error}", draft.display()))
     };
     std::fs::write(&draft, &start).map_err(io)?;
+    let keep = || -> Result<std::path::PathBuf, Failure> {
+        let kept = home.path().join("machines.toml.not-taken");
+        std::fs::copy(&draft, &kept).map_err(io)?;
+        Ok(kept)
+    };
     loop {
-        open_editor(&draft, line)?;
+        if let Err(failure) = open_editor(&draft, line) {
+            // An editor that failed may have saved before.
+            return match std::fs::read_to_string(&draft) {
+                Ok(text) if text != start => {
+                    Err(failure.hint(format!("what you wrote is in {}", keep()?.display())))
+                }
+                _ => Err(failure),
+            };
+        }
         let after = std::fs::read_to_string(&draft).map_err(io)?;
         if after == start || after == before {
             output::say("Nothing was changed.");
@@ -90,9 +103,9 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
         };
         let reopen = !matches!(error, BookError::Changed { .. }) && Terminal::open().is_some();
         output::warn(&format!("not taken: {error}"));
-        if !(reopen && confirm::ask("Open it again?", "")?) {
-            let kept = home.path().join("machines.toml.not-taken");
-            std::fs::copy(&draft, &kept).map_err(io)?;
+        // Ctrl-C is a no: what was written is kept all the same.
+        if !(reopen && confirm::ask("Open it again?", "").unwrap_or(false)) {
+            let kept = keep()?;
             return Err(Failure::new(code::LOCAL, "the book is as it was")
                 .detail(error.to_string())
                 .hint(format!("what you wrote is in {}", kept.display())));

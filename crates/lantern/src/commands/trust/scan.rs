@@ -113,7 +113,10 @@ pub(super) fn requests(
     targets: &[Target],
     args: &ConnectArgs,
 ) -> Result<Vec<ConnectRequest>, Failure> {
-    targets.iter().map(|target| target.request(home, args, KeyChoice::Nothing, false)).collect()
+    // Whoever only looks logs in as nobody: that this computer names no user must not stand in the way.
+    let args =
+        ConnectArgs { user: Some(args.user.clone().unwrap_or_else(|| "nobody".into())), ..args.clone() };
+    targets.iter().map(|target| target.request(home, &args, KeyChoice::Nothing, false)).collect()
 }
 
 pub(super) async fn run(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
