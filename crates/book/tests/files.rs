@@ -227,7 +227,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
     #[test]
-    fn any_text_in_the_files_gives_an_error_or_a_book_never_a_panic(text in "(\\[|\\]|machines|\\.|=|\"|\n|[a-z0-9 ]){0,80}") {
+    fn any_text_in_the_files_gives_an_error_or_a_book_never_a_panic(text in "(\\[|\\]|\\{|\\}|- |: |,|\\*a|&a |machines|\\.|=|\"|\n|[a-z0-9 ]){0,80}") {
         let (_folder, home) = home();
         fs::create_dir_all(home.path()).unwrap();
         for file in ["machines.toml", "trust.toml", "hints.toml"] {
@@ -237,5 +237,11 @@ proptest! {
         let _ = TrustStore::load(&home);
         let _ = lantern_book::Hints::load(&home);
         let _ = lantern_book::Destination::parse(&text);
+        let path = std::path::Path::new("any");
+        let _ = lantern_book::TrustFile::read(path, &format!("# lantern trust, form 1\n{text}\n-----\n{text}"));
+        for form in ["csv", "json", "yaml", "toml"] {
+            let form = lantern_book::InventoryForm::from_path(std::path::Path::new(&format!("x.{form}"))).unwrap();
+            let _ = lantern_book::read_inventory(path, &text, form, None);
+        }
     }
 }

@@ -87,7 +87,13 @@ pub(super) fn run(args: &AddArgs, home: &Home, json: bool) -> Result<(), Failure
     for text in more.drain(..) {
         machine.apply(&Change::parse(&text)?)?;
     }
-    if pasted.is_none() && machine.list(Field::Address).is_empty() {
+    // A profile may say where it is: machines on ports of one hypervisor, say.
+    let has_address = |profile: &String| {
+        book.effective_profile(profile).is_ok_and(|effective| !effective.list(Field::Address).is_empty())
+    };
+    let said =
+        !machine.list(Field::Address).is_empty() || machine.list(Field::Profiles).iter().any(has_address);
+    if pasted.is_none() && !said {
         ask_for_missing(&args.name, home, &book, &mut machine)?;
     }
     let by_image = image_user(args, &mut machine)?;
