@@ -60,7 +60,11 @@ pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
 /// What a failure means and what to do, a line each, and the one command to type.
 pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) -> (Vec<String>, String) {
     let name = gateway.unwrap_or(&target.name);
-    let set = |what: &str| format!("lantern machine set {name} {what}");
+    // What is not in the book is typed anew.
+    let set = |what: &str| match name.contains([':', '@']) {
+        true => "lantern check USER@ADDRESS:PORT".to_owned(),
+        false => format!("lantern machine set {name} {what}"),
+    };
     let own = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>();
     match error {
         LinkError::NameNotFound { address, .. } => (

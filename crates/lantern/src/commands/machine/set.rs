@@ -100,6 +100,9 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
     if goes_on && machines.len() == 1 {
         lines.iter().for_each(|line| output::say(line));
     }
+    if goes_on && machines.len() > 1 && !lines.is_empty() {
+        output::say(&format!("{} machines: done.", machines.len()));
+    }
     if lines.is_empty() {
         output::say("Nothing to change: it is so already.");
     }
