@@ -10,8 +10,10 @@ use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
 use crate::channel::{ChannelEvent, ChannelId};
 use crate::connection::Connection;
 use crate::global::GlobalEvent;
-use crate::limits::DEFAULT_HANDSHAKE_TIME;
+use crate::limits::{DEFAULT_HANDSHAKE_TIME, MAX_PENDING};
 use crate::message::number;
+use crate::pace::Pace;
+use crate::patience::Patience;
 use crate::transport::{Guess, RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
 
@@ -21,7 +23,7 @@ pub struct ClientConfig {
     pub user: String,
     /// The algorithms, in order of preference.
     pub offer: Offer,
-    /// What the server listed first last time.
+    /// What the last connection to it ended up with, where that is worth a guess: see [`Client::next_guess`].
     pub guess: Option<Guess>,
     /// Host keys that are accepted without asking.
     pub known_host_keys: Vec<PublicKey>,
@@ -83,9 +85,11 @@ pub struct Client {
     login_time: Duration,
     keepalive: Option<Duration>,
     keepalive_misses: u32,
-    /// When the server last had to answer something and the clock of patience started.
-    waiting_since: Instant,
+    patience: Patience,
     last_heard: Instant,
+    pace: Pace,
+    /// What ended the connection: nothing is taken from the peer, and nothing is made of what it sent, after that.
+    failed: Option<SshError>,
 }
 
 impl Client {
@@ -94,15 +98,17 @@ impl Client {
     /// # Errors
     /// Only when the cryptographic library fails.
     pub fn new(config: ClientConfig, now: Instant) -> Result<Self, SshError> {
-        let transport = Transport::new(TransportConfig {
+        let transport = TransportConfig {
             role: Role::Client,
             offer: config.offer,
             guess: config.guess,
             known_host_keys: config.known_host_keys,
             host_keys: Vec::new(),
             rekey: config.rekey,
+            exchange_time: config.handshake_time,
             random: config.random,
-        })?;
+        };
+        let transport = Transport::new(transport, now)?;
         Ok(Self {
             transport,
             auth: ClientAuth::new(config.user),
@@ -112,8 +118,10 @@ impl Client {
             login_time: config.login_time,
             keepalive: config.keepalive,
             keepalive_misses: config.keepalive_misses,
-            waiting_since: now,
+            patience: Patience::new(now),
             last_heard: now,
+            pace: Pace::default(),
+            failed: None,
         })
     }
 
@@ -128,53 +136,64 @@ impl Client {
         })
     }
 
-    /// The next event outside any channel, ahead of those that [`Self::poll_event`] still has.
-    pub fn poll_global_event(&mut self) -> Option<GlobalEvent> {
-        self.connection.globals.events.pop_front()
-    }
-
     /// Accepts the key of [`ClientEvent::HostKey`]; input that waited is worked on.
     ///
     /// # Errors
     /// [`SshError::Misuse`] when no key awaits a decision; else as [`Machine::handle_input`].
     pub fn accept_host_key(&mut self, now: Instant) -> Result<(), SshError> {
+        self.alive()?;
         self.transport.trust_host_key()?;
-        self.waiting_since = now;
+        self.patience.restart(now);
         self.handle_input(now)
     }
 
     /// Rejects the key of [`ClientEvent::HostKey`]: the server is told, and the connection is over.
     pub fn reject_host_key(&mut self) -> SshError {
-        self.transport.say_goodbye(&SshError::HostKeyRejected);
-        SshError::HostKeyRejected
+        self.fail(SshError::HostKeyRejected)
     }
 
     /// Starts an attempt to authenticate, at once or as soon as there are keys.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] while another attempt is under way, [`SshError::Key`] when a key cannot sign.
+    /// [`SshError::Misuse`] while another attempt is under way, [`SshError::Key`] when a key cannot sign; what ended the
+    /// connection.
     pub fn authenticate(&mut self, attempt: Attempt, now: Instant) -> Result<(), SshError> {
+        self.alive()?;
         self.auth.attempt(attempt)?;
-        self.waiting_since = now;
+        self.patience.restart(now);
         self.flush_auth()
     }
 
     /// Answers [`AuthEvent::Prompts`].
     ///
     /// # Errors
-    /// [`SshError::Misuse`] when nothing was asked.
+    /// [`SshError::Misuse`] when nothing was asked; what ended the connection.
     pub fn answer_prompts(&mut self, answers: &[SecretString], now: Instant) -> Result<(), SshError> {
-        self.waiting_since = now;
+        self.alive()?;
+        self.patience.restart(now);
         self.auth.answer(answers, &mut self.transport)
     }
 
     /// Completes [`AuthEvent::SignatureWanted`] with a signature in its wire form.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] when none is wanted.
+    /// [`SshError::Misuse`] when none is wanted; what ended the connection.
     pub fn supply_signature(&mut self, signature: &[u8], now: Instant) -> Result<(), SshError> {
-        self.waiting_since = now;
+        self.alive()?;
+        self.patience.restart(now);
         self.auth.supply_signature(signature, &mut self.transport)
+    }
+
+    /// # Errors
+    /// What ended the connection.
+    pub(crate) fn alive(&self) -> Result<(), SshError> {
+        self.failed.clone().map_or(Ok(()), Err)
+    }
+
+    /// Ends the connection for good.
+    pub(crate) fn fail(&mut self, error: SshError) -> SshError {
+        self.transport.say_goodbye(&error);
+        self.failed.get_or_insert(error).clone()
     }
 
     fn flush_auth(&mut self) -> Result<(), SshError> {
@@ -211,8 +230,11 @@ impl Client {
                 TransportEvent::Packet(payload) => self.handle_packet(payload, now)?,
             }
         }
-        self.connection.room_again(&self.transport);
-        self.flush_auth()
+        self.flush_auth()?;
+        if !self.waits_before_login() {
+            self.patience.pause(now);
+        }
+        Ok(())
     }
 
     fn waits_before_login(&self) -> bool {
@@ -222,13 +244,25 @@ impl Client {
     }
 
     /// How long the next answer may take.
-    fn patience(&self) -> Duration {
+    fn answer_limit(&self) -> Duration {
         if self.transport.is_settled() { self.login_time } else { self.handshake_time }
     }
 
     /// Ends the connection politely; send what is pending, then close.
     pub fn disconnect(&mut self) {
         self.transport.disconnect(disconnect::BY_APPLICATION, "");
+        self.failed.get_or_insert(SshError::Closed { during: "by our own wish" });
+    }
+
+    /// Whether the server has answered an attempt to log in, and login is not complete.
+    pub fn is_logging_in(&self) -> bool {
+        self.auth.was_answered() && !self.auth.is_done()
+    }
+
+    /// What this connection makes us hold, in bytes, at the worst: never more than [`crate::limits::MAX_HELD`].
+    pub fn held_bytes(&self) -> u64 {
+        let events = self.events.len() * size_of::<ClientEvent>();
+        (self.transport.held_bytes() + self.connection.held_bytes() + events) as u64
     }
 
     /// The algorithms in use, once there are keys.
@@ -246,9 +280,10 @@ impl Client {
         self.transport.peer_identification()
     }
 
-    /// What the server listed first: to be remembered as the next connection's guess.
-    pub fn server_first(&self) -> Option<&Guess> {
-        self.transport.server_first()
+    /// What the next connection to this server may guess without changing what is chosen; none where a guess can gain
+    /// nothing.
+    pub fn next_guess(&self) -> Option<&Guess> {
+        self.transport.next_guess()
     }
 
     /// The algorithms that the server has host keys for, as far as we know them, in its order of preference.
@@ -278,34 +313,69 @@ impl Machine for Client {
     }
 
     fn wants_input(&self) -> bool {
-        !self.transport.awaits_trust()
+        self.failed.is_none()
+            && !self.transport.awaits_trust()
+            && self.transport.pending().len() < MAX_PENDING
     }
 
     fn handle_input(&mut self, now: Instant) -> Result<(), SshError> {
+        self.alive()?;
         self.last_heard = now;
         self.connection.unanswered_keepalives = 0;
-        self.work(now).inspect_err(|error| self.transport.say_goodbye(error))
+        self.work(now).map_err(|error| self.fail(error))
     }
 
     fn handle_end(&mut self) -> SshError {
-        self.transport.end()
+        let error = self.transport.end();
+        self.fail(error)
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
-        let patience = self.waits_before_login().then(|| self.waiting_since + self.patience());
+        if self.failed.is_some() {
+            return None;
+        }
+        let patience =
+            self.waits_before_login().then(|| self.patience.deadline(self.answer_limit())).flatten();
         let keepalive = self
             .keepalive
             .filter(|_| self.auth.is_done())
             .map(|interval| self.last_heard + interval * (self.connection.unanswered_keepalives + 1));
-        [patience, keepalive, self.transport.rekey_deadline()].into_iter().flatten().min()
+        [patience, keepalive, self.transport.poll_timeout()].into_iter().flatten().min()
     }
 
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
-        let seconds = self.patience().as_secs();
-        if self.waits_before_login() && now >= self.waiting_since + self.patience() {
-            let error = SshError::TimedOut { seconds, during: self.transport.stage() };
-            self.transport.say_goodbye(&error);
-            return Err(error);
+        self.alive()?;
+        self.act_on_deadlines(now).map_err(|error| self.fail(error))
+    }
+
+    fn poll_transmit(&mut self, now: Instant) -> &[u8] {
+        if self.failed.is_none() {
+            let filled = self.transport.rekey_if_due(now);
+            let filled = filled.and_then(|()| self.connection.fill(&mut self.transport, self.pace.target()));
+            if let Err(error) = filled {
+                self.fail(error);
+            }
+        }
+        self.transport.pending()
+    }
+
+    fn sent(&mut self, len: usize) {
+        self.transport.sender().sent(len);
+        self.pace.sent(self.transport.pending().is_empty());
+    }
+
+    fn failure(&self) -> Option<&SshError> {
+        self.failed.as_ref()
+    }
+}
+
+impl Client {
+    fn act_on_deadlines(&mut self, now: Instant) -> Result<(), SshError> {
+        if self.waits_before_login()
+            && self.patience.deadline(self.answer_limit()).is_some_and(|deadline| now >= deadline)
+        {
+            let seconds = self.answer_limit().as_secs().max(self.patience.spent(now).as_secs());
+            return Err(self.transport.took_too_long(seconds));
         }
         if let Some(interval) = self.keepalive.filter(|_| self.auth.is_done()) {
             let asked = self.connection.unanswered_keepalives;
@@ -320,15 +390,6 @@ impl Machine for Client {
                 self.connection.send_keepalive(&mut self.transport, now)?;
             }
         }
-        self.transport.rekey_if_due(now)
-    }
-
-    fn pending(&self) -> &[u8] {
-        self.transport.pending()
-    }
-
-    fn sent(&mut self, len: usize) {
-        self.transport.sender().sent(len);
-        self.connection.room_again(&self.transport);
+        self.transport.handle_timeout(now)
     }
 }

@@ -2,17 +2,20 @@
 
 use std::time::Instant;
 
+use bytes::Bytes;
 use lantern_keys::PublicKey;
+use lantern_keys::wire::Writer;
 
-use crate::channel::{ChannelId, Stream};
-use crate::message::connection::{DirectTcpip, SessionRequest};
-use crate::{Client, SshError};
+use crate::channel::{ChannelEnded, ChannelId, Stream};
+use crate::global::GlobalTicket;
+use crate::message::connection::{DirectTcpip, OpenFailure, STREAMLOCAL_TYPE, SessionRequest};
+use crate::{Client, Machine, SshError};
 
 impl Client {
     /// Opens a session channel (RFC 4254 §6.1).
     ///
     /// # Errors
-    /// [`SshError::Misuse`] before login or with too many channels.
+    /// [`SshError::Misuse`] before login or with too many channels; what ended the connection.
     pub fn open_session(&mut self, now: Instant) -> Result<ChannelId, SshError> {
         self.after_login()?;
         self.connection.open(b"session", b"", &mut self.transport, now)
@@ -27,11 +30,35 @@ impl Client {
         self.connection.open(DirectTcpip::TYPE, &to.encode(), &mut self.transport, now)
     }
 
-    /// Asks the server to listen at an address of its own, port 0 for one that it chooses; [`GlobalEvent::Listening`] follows.
+    /// Opens a channel to a unix socket on the server (the public notes on streamlocal).
     ///
     /// # Errors
-    /// [`SshError::Misuse`] before login.
-    pub fn listen(&mut self, address: &str, port: u16) -> Result<(), SshError> {
+    /// As [`Self::open_session`].
+    pub fn open_streamlocal(&mut self, path: &str, now: Instant) -> Result<ChannelId, SshError> {
+        self.after_login()?;
+        let mut rest = Vec::new();
+        rest.put_string(path.as_bytes());
+        // Two fields that are reserved.
+        rest.put_string(b"");
+        rest.put_uint32(0);
+        self.connection.open(STREAMLOCAL_TYPE, &rest, &mut self.transport, now)
+    }
+
+    /// Answers [`crate::ChannelEvent::OpenWanted`].
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when the channel does not await an answer; what ended the connection.
+    pub fn answer_open(&mut self, id: ChannelId, answer: Result<(), OpenFailure>) -> Result<(), SshError> {
+        self.alive()?;
+        self.connection.answer_open(id, answer, &mut self.transport)
+    }
+
+    /// Asks the server to listen at an address of its own, port 0 for one that it chooses;
+    /// [`crate::GlobalEvent::Listening`] follows with the ticket.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] before login; what ended the connection.
+    pub fn listen(&mut self, address: &str, port: u16) -> Result<GlobalTicket, SshError> {
         self.after_login()?;
         self.connection.globals.listen(address, port, &mut self.transport)
     }
@@ -39,72 +66,87 @@ impl Client {
     /// Asks the server to stop listening there.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] before login.
+    /// As [`Self::listen`].
     pub fn stop_listening(&mut self, address: &str, port: u16) -> Result<(), SshError> {
         self.after_login()?;
         self.connection.globals.stop_listening(address, port, &mut self.transport)
     }
 
-    /// Asks the server to prove that it holds these keys of its announcement; [`GlobalEvent::HostKeysProven`] follows.
+    /// Asks the server to prove that it holds these keys of its announcement; [`crate::GlobalEvent::HostKeysProven`] follows.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] before login.
+    /// [`SshError::Misuse`] before login, or while another proof is awaited; what ended the connection.
     pub fn prove_host_keys(&mut self, keys: Vec<PublicKey>) -> Result<(), SshError> {
         self.after_login()?;
         self.connection.globals.prove_host_keys(keys, &mut self.transport)
     }
 
     fn after_login(&self) -> Result<(), SshError> {
+        self.alive()?;
         match self.auth.is_done() {
             true => Ok(()),
             false => Err(SshError::Misuse("channels open after login")),
         }
     }
 
-    /// Makes a request on a channel; with `want_reply`, [`ChannelEvent::Reply`] follows.
+    /// Makes a request on a channel; with `want_reply`, [`crate::ChannelEvent::Reply`] follows.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open.
+    /// [`ChannelEnded`]
     pub fn channel_request(
         &mut self,
         id: ChannelId,
         request: &SessionRequest,
         want_reply: bool,
-    ) -> Result<(), SshError> {
-        self.connection.request(id, request, want_reply, &mut self.transport)
+    ) -> Result<(), ChannelEnded> {
+        self.alive().map_err(|_| ChannelEnded)?;
+        let made = self.connection.request(id, request, want_reply, false, &mut self.transport);
+        made.unwrap_or_else(|error| {
+            self.fail(error);
+            Err(ChannelEnded)
+        })
     }
 
-    /// Sends data; takes as much as there is room for, and [`ChannelEvent::Writable`] follows when it was not all.
+    /// Hands data over, as much as there is room for, which is taken off its front; [`crate::ChannelEvent::Writable`]
+    /// follows when it was not all.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open for sending.
-    pub fn channel_send(&mut self, id: ChannelId, data: &[u8], now: Instant) -> Result<usize, SshError> {
-        let taken = self.connection.send(id, Stream::Main, data, &mut self.transport)?;
-        self.transport.rekey_if_due(now)?;
-        Ok(taken)
+    /// [`ChannelEnded`], also after [`Self::channel_eof`].
+    pub fn channel_send(&mut self, id: ChannelId, data: &mut Bytes) -> Result<usize, ChannelEnded> {
+        self.alive().map_err(|_| ChannelEnded)?;
+        self.connection.send(id, Stream::Main, data)
     }
 
-    /// Says that no more data follows.
-    ///
-    /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open.
-    pub fn channel_eof(&mut self, id: ChannelId) -> Result<(), SshError> {
-        self.connection.eof(id, &mut self.transport)
+    /// Says that no more data follows what was handed over; harmless on a channel that has ended.
+    pub fn channel_eof(&mut self, id: ChannelId) {
+        self.connection.eof(id);
     }
 
-    /// Closes a channel; [`ChannelEvent::Closed`] follows.
-    ///
-    /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open.
-    pub fn channel_close(&mut self, id: ChannelId) -> Result<(), SshError> {
-        self.connection.close(id, &mut self.transport)
+    /// Closes a channel behind what was handed over; [`crate::ChannelEvent::Closed`] follows.
+    pub fn channel_close(&mut self, id: ChannelId) {
+        self.connection.close(id);
+    }
+
+    /// Is through with a channel: drops what waits either way, closes it when it is not, and says no more about it.
+    pub fn channel_release(&mut self, id: ChannelId) {
+        if self.failure().is_none()
+            && let Err(error) = self.connection.release(id, &mut self.transport)
+        {
+            self.fail(error);
+        }
+    }
+
+    /// Takes a piece of what has come in on a stream of a channel; none: there is no more now.
+    pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
+        self.connection.take(id, stream)
     }
 
     /// Notes that received data has been used: this is what lets the server send more.
-    ///
-    /// # Errors
-    /// Only internal ones.
-    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) -> Result<(), SshError> {
-        self.connection.consumed(id, bytes, &mut self.transport, now)
+    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
+        if self.failure().is_none()
+            && let Err(error) = self.connection.consumed(id, bytes, &mut self.transport, now)
+        {
+            self.fail(error);
+        }
     }
 }

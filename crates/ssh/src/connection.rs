@@ -7,12 +7,13 @@ use bytes::{Buf, Bytes};
 use lantern_keys::wire::{Reader, Writer};
 use tracing::debug;
 
-use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, SendState, Stream};
-use crate::global::GlobalRequests;
-use crate::limits::{INITIAL_WINDOW, MAX_CHANNEL_PACKET, MAX_CHANNELS};
-use crate::message::connection::{
-    ChannelOpen, ChannelOpenConfirmation, DirectTcpip, OpenFailure, SessionRequest,
+use crate::channel::window::initial_window;
+use crate::channel::{
+    Channel, ChannelEvent, ChannelId, PeerChannel, Phase, RecvState, Schedule, SendState, Stream,
 };
+use crate::global::GlobalRequests;
+use crate::limits::{MAX_ASKED, MAX_CHANNEL_PACKET, MAX_CHANNELS, SHARE_BELOW};
+use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
 use crate::message::number;
 use crate::rtt::RoundTrips;
 use crate::transport::Transport;
@@ -25,8 +26,15 @@ pub(crate) struct Connection {
     role: Role,
     pub(crate) channels: BTreeMap<u32, Channel>,
     next_id: u32,
-    /// Whether the peer may open channels to an agent on our side.
-    pub(crate) agent_forwarded: bool,
+    /// Channels that wait for our answer.
+    asked: usize,
+    pub(crate) schedule: Schedule,
+    /// The sizes of all receive windows, in bytes: what the peer may send before anything is used.
+    pub(crate) windows: u64,
+    /// Received data that was not taken yet, in bytes.
+    pub(crate) received_bytes: usize,
+    /// Data that waits to be made into packets, in bytes.
+    pub(crate) queued_bytes: usize,
     pub(crate) events: VecDeque<(ChannelId, ChannelEvent)>,
     /// Keepalives without an answer.
     pub(crate) unanswered_keepalives: u32,
@@ -40,7 +48,11 @@ impl Connection {
             role,
             channels: BTreeMap::new(),
             next_id: 0,
-            agent_forwarded: false,
+            asked: 0,
+            schedule: Schedule::default(),
+            windows: 0,
+            received_bytes: 0,
+            queued_bytes: 0,
             events: VecDeque::new(),
             unanswered_keepalives: 0,
             round_trips: RoundTrips::default(),
@@ -50,6 +62,13 @@ impl Connection {
 
     pub(crate) fn poll_event(&mut self) -> Option<(ChannelId, ChannelEvent)> {
         self.events.pop_front()
+    }
+
+    /// A channel of ours, with a receive window that fits beside those of the others.
+    fn new_channel(&mut self) -> Channel {
+        let window = initial_window(self.windows);
+        self.windows += u64::from(window);
+        Channel::opening(window)
     }
 
     /// Opens a channel; `rest` is what its type adds.
@@ -64,15 +83,11 @@ impl Connection {
             return Err(SshError::Misuse("too many channels are open"));
         }
         let sender = self.take_number()?;
-        let open = ChannelOpen {
-            channel_type,
-            sender,
-            window: INITIAL_WINDOW,
-            max_packet: MAX_CHANNEL_PACKET,
-            rest,
-        };
+        let channel = self.new_channel();
+        let window = channel.recv_window.size();
+        self.channels.insert(sender, channel);
+        let open = ChannelOpen { channel_type, sender, window, max_packet: MAX_CHANNEL_PACKET, rest };
         transport.send(|out| open.encode(out))?;
-        self.channels.insert(sender, Channel::opening());
         self.round_trips.ask(now);
         Ok(ChannelId(sender))
     }
@@ -100,7 +115,7 @@ impl Connection {
                 self.globals.handle_answer(message == number::REQUEST_SUCCESS, &mut reader, transport)
             }
             number::CHANNEL_OPEN => self.handle_open(reader, transport),
-            number::CHANNEL_OPEN_CONFIRMATION => self.handle_confirmation(reader, now),
+            number::CHANNEL_OPEN_CONFIRMATION => self.handle_confirmation(reader, transport, now),
             number::CHANNEL_OPEN_FAILURE => self.handle_open_failure(reader),
             number::CHANNEL_WINDOW_ADJUST..=number::CHANNEL_FAILURE => {
                 let id = reader.u32("recipient channel").map_err(SshError::malformed("channel message"))?;
@@ -120,52 +135,39 @@ impl Connection {
 
     fn handle_open(&mut self, reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshError> {
         let open = ChannelOpen::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN"))?;
-        let agent = crate::agent::CHANNEL_TYPE.as_bytes();
-        let (code, description) = match (self.role, open.channel_type) {
-            (Role::Server, b"session") if self.channels.len() < MAX_CHANNELS => {
-                return self.accept(&open, ChannelEvent::Opened, transport);
+        let wanted = PeerChannel::decode(self.role, &open)?;
+        let (code, description) = match (self.role, open.channel_type, wanted) {
+            _ if self.channels.len() >= MAX_CHANNELS || self.asked >= MAX_ASKED => {
+                (OpenFailure::RESOURCE_SHORTAGE, "too many channels")
             }
-            (Role::Server, DirectTcpip::TYPE) if self.channels.len() < MAX_CHANNELS => {
-                let wanted = DirectTcpip::decode(Reader::new(open.rest))
-                    .map_err(SshError::malformed("CHANNEL_OPEN (direct-tcpip)"))?;
-                return self.ask_about(&open, wanted);
-            }
-            (Role::Client, kind)
-                if kind == agent && self.agent_forwarded && self.channels.len() < MAX_CHANNELS =>
-            {
-                return self.accept(&open, ChannelEvent::OpenedToAgent, transport);
-            }
-            (Role::Server, b"session") => (OpenFailure::RESOURCE_SHORTAGE, "too many channels"),
+            (Role::Server, b"session", _) => return self.accept(&open, transport),
             // RFC 4254 §6.1: a client refuses sessions opened by the server.
-            (Role::Client, b"session") => (OpenFailure::PROHIBITED, "a client runs nothing"),
-            (Role::Client, kind) if kind == agent => (OpenFailure::PROHIBITED, "no agent is forwarded"),
-            _ => (OpenFailure::UNKNOWN_TYPE, "not a channel type of ours"),
+            (Role::Client, b"session", _) => (OpenFailure::PROHIBITED, "a client runs nothing"),
+            (_, _, Some(wanted)) => return self.ask_about(&open, wanted),
+            (_, _, None) => (OpenFailure::UNKNOWN_TYPE, "not a channel type of ours"),
         };
         let failure = OpenFailure { code, description: description.to_owned() };
         transport.send(|out| failure.encode(open.sender, out))
     }
 
-    fn accept(
-        &mut self,
-        open: &ChannelOpen<'_>,
-        event: ChannelEvent,
-        transport: &mut Transport,
-    ) -> Result<(), SshError> {
+    fn accept(&mut self, open: &ChannelOpen<'_>, transport: &mut Transport) -> Result<(), SshError> {
         let id = self.take_number()?;
-        let mut channel = Channel::opening();
-        channel.confirm(open.sender, open.window, open.max_packet);
+        let mut channel = self.new_channel();
+        channel.confirm(open.sender, open.window, open.max_packet)?;
+        let window = channel.recv_window.size();
         self.channels.insert(id, channel);
-        self.events.push_back((ChannelId(id), event));
-        send_confirmation(open.sender, id, transport)
+        self.events.push_back((ChannelId(id), ChannelEvent::Opened));
+        send_confirmation(open.sender, id, window, transport)
     }
 
     /// Leaves it to the caller whether a channel is opened.
-    fn ask_about(&mut self, open: &ChannelOpen<'_>, wanted: DirectTcpip) -> Result<(), SshError> {
+    fn ask_about(&mut self, open: &ChannelOpen<'_>, wanted: PeerChannel) -> Result<(), SshError> {
         let id = self.take_number()?;
-        let mut channel = Channel::opening();
-        channel.confirm(open.sender, open.window, open.max_packet);
+        let mut channel = self.new_channel();
+        channel.confirm(open.sender, open.window, open.max_packet)?;
         channel.phase = Phase::Asked;
         self.channels.insert(id, channel);
+        self.asked += 1;
         self.events.push_back((ChannelId(id), ChannelEvent::OpenWanted(wanted)));
         Ok(())
     }
@@ -180,13 +182,15 @@ impl Connection {
         let channel = self.channels.get_mut(&id.0).filter(|channel| channel.phase == Phase::Asked);
         let channel = channel.ok_or(SshError::Misuse("no channel awaits an answer"))?;
         let peer_id = channel.peer_id;
+        self.asked = self.asked.saturating_sub(1);
         match answer {
             Ok(()) => {
                 channel.phase = Phase::Open;
-                send_confirmation(peer_id, id.0, transport)
+                let window = channel.recv_window.size();
+                send_confirmation(peer_id, id.0, window, transport)
             }
             Err(failure) => {
-                self.channels.remove(&id.0);
+                self.forget(id.0);
                 transport.send(|out| failure.encode(peer_id, out))
             }
         }
@@ -198,14 +202,24 @@ impl Connection {
         Ok(id)
     }
 
-    fn handle_confirmation(&mut self, reader: Reader<'_>, now: Instant) -> Result<(), SshError> {
+    fn handle_confirmation(
+        &mut self,
+        reader: Reader<'_>,
+        transport: &mut Transport,
+        now: Instant,
+    ) -> Result<(), SshError> {
         let message = ChannelOpenConfirmation::decode(reader)
             .map_err(SshError::malformed("CHANNEL_OPEN_CONFIRMATION"))?;
         let channel = self.channels.get_mut(&message.recipient).filter(|c| c.phase == Phase::Opening);
         let channel =
             channel.ok_or(SshError::PeerBroke { rule: "it confirmed a channel that was not asked for" })?;
-        channel.confirm(message.sender, message.window, message.max_packet);
+        channel.confirm(message.sender, message.window, message.max_packet)?;
         self.round_trips.answer(now);
+        if channel.is_released {
+            // Nobody waits for it any more.
+            channel.send = SendState::Closed;
+            return send_close(message.sender, transport);
+        }
         self.events.push_back((ChannelId(message.recipient), ChannelEvent::Opened));
         Ok(())
     }
@@ -215,8 +229,10 @@ impl Connection {
             OpenFailure::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN_FAILURE"))?;
         match self.channels.get(&id) {
             Some(channel) if channel.phase == Phase::Opening => {
-                self.channels.remove(&id);
-                self.events.push_back((ChannelId(id), ChannelEvent::OpenFailed(failure)));
+                if !channel.is_released {
+                    self.events.push_back((ChannelId(id), ChannelEvent::OpenFailed(failure)));
+                }
+                self.forget(id);
                 Ok(())
             }
             _ => Err(SshError::PeerBroke { rule: "it refused a channel that was not asked for" }),
@@ -241,34 +257,42 @@ impl Connection {
                 let bytes =
                     reader.u32("bytes to add").map_err(SshError::malformed("CHANNEL_WINDOW_ADJUST"))?;
                 channel.send_window.grow(bytes)?;
-                if std::mem::take(&mut channel.wants_room) {
-                    self.events.push_back((id, ChannelEvent::Writable));
-                }
+                self.schedule(id.0);
                 Ok(())
             }
             number::CHANNEL_DATA | number::CHANNEL_EXTENDED_DATA => self.handle_data(message, id, payload),
             number::CHANNEL_EOF => {
                 channel.recv = RecvState::Finished;
-                self.events.push_back((id, ChannelEvent::Eof));
+                if !channel.is_released {
+                    self.events.push_back((id, ChannelEvent::Eof));
+                }
                 Ok(())
             }
             number::CHANNEL_CLOSE => {
                 let peer_id = channel.peer_id;
                 let closed_already = channel.send == SendState::Closed;
-                self.channels.remove(&id.0);
-                self.events.push_back((id, ChannelEvent::Closed));
+                channel.phase = Phase::Ended;
+                channel.send = SendState::Closed;
+                // What still waited has nowhere to go.
+                self.queued_bytes -= channel.outgoing.clear();
+                match channel.is_released {
+                    true => self.forget(id.0),
+                    false => self.events.push_back((id, ChannelEvent::Closed)),
+                }
                 if closed_already { Ok(()) } else { send_close(peer_id, transport) }
             }
             number::CHANNEL_REQUEST => {
                 let (want_reply, request) =
                     SessionRequest::decode(reader).map_err(SshError::malformed("CHANNEL_REQUEST"))?;
                 debug!(channel = id.0, request = request.name(), want_reply, "channel request");
-                if self.role == Role::Client && want_reply {
+                if self.role == Role::Client && want_reply && channel.send != SendState::Closed {
                     // Nothing that a server asks of a client's session is granted; keepalives want just an answer.
                     let peer_id = channel.peer_id;
                     send_reply(peer_id, false, transport)?;
                 }
-                self.events.push_back((id, ChannelEvent::Request { request, want_reply }));
+                if !channel.is_released {
+                    self.events.push_back((id, ChannelEvent::Request { request, want_reply }));
+                }
                 Ok(())
             }
             number::CHANNEL_SUCCESS | number::CHANNEL_FAILURE => {
@@ -276,7 +300,9 @@ impl Connection {
                 let request = channel.unanswered.pop_front();
                 let request =
                     request.ok_or(SshError::PeerBroke { rule: "it answered a request that was not made" })?;
-                self.events.push_back((id, ChannelEvent::Reply { request, granted }));
+                if !channel.is_released {
+                    self.events.push_back((id, ChannelEvent::Reply { request, granted }));
+                }
                 Ok(())
             }
             met => Err(SshError::Unexpected { expected: "a channel message", met }),
@@ -297,33 +323,48 @@ impl Connection {
         let len = reader.string("data").map_err(&malformed)?.len();
         reader.finish().map_err(malformed)?;
         payload.advance(payload.len() - len);
+        let may_share = self.received_bytes < SHARE_BELOW;
         let Some(channel) = self.channels.get_mut(&id.0) else { return Ok(()) };
         if channel.recv != RecvState::Open {
             return Err(SshError::PeerBroke { rule: "it must not send data after EOF (RFC 4254 §5.3)" });
         }
+        if len > MAX_CHANNEL_PACKET as usize {
+            return Err(SshError::PeerBroke {
+                rule: "it must not send more in a packet than the maximum packet size (RFC 4254 §5.2)",
+            });
+        }
         channel.recv_window.on_data(len)?;
-        if len > 0 {
-            // Data of unknown type still takes window: it is passed on as standard error.
-            self.events.push_back((id, ChannelEvent::Data(stream.unwrap_or(Stream::Stderr), payload)));
+        if len == 0 || channel.is_released {
+            return Ok(());
+        }
+        // Data of unknown type still takes window: it is passed on as standard error.
+        let stream = stream.unwrap_or(Stream::Stderr);
+        let received = channel.stream(stream);
+        let was_empty = received.is_empty();
+        received.push(payload, may_share);
+        self.received_bytes += len;
+        if was_empty {
+            self.events.push_back((id, ChannelEvent::Readable(stream)));
         }
         Ok(())
     }
 
-    pub(crate) fn open_channel(&mut self, id: ChannelId) -> Result<&mut Channel, SshError> {
-        self.channels
-            .get_mut(&id.0)
-            .filter(|channel| channel.phase == Phase::Open)
-            .ok_or(SshError::Misuse("the channel is not open"))
+    /// What the peer makes us hold here at most, as it stands now, in bytes: data that was not taken, in slices of blocks
+    /// or copied, and events that were not polled.
+    pub(crate) fn held_bytes(&self) -> usize {
+        let shared = self.received_bytes.min(SHARE_BELOW) * crate::limits::SHARED_BLOCKS;
+        shared
+            + self.received_bytes
+            + self.queued_bytes
+            + self.globals.held_bytes()
+            + self.events.len() * size_of::<(ChannelId, ChannelEvent)>()
+            + self.channels.len() * size_of::<Channel>()
     }
 }
 
-fn send_confirmation(peer_id: u32, id: u32, transport: &mut Transport) -> Result<(), SshError> {
-    let confirmation = ChannelOpenConfirmation {
-        recipient: peer_id,
-        sender: id,
-        window: INITIAL_WINDOW,
-        max_packet: MAX_CHANNEL_PACKET,
-    };
+fn send_confirmation(peer_id: u32, id: u32, window: u32, transport: &mut Transport) -> Result<(), SshError> {
+    let confirmation =
+        ChannelOpenConfirmation { recipient: peer_id, sender: id, window, max_packet: MAX_CHANNEL_PACKET };
     transport.send(|out| confirmation.encode(out))
 }
 

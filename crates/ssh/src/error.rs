@@ -15,6 +15,12 @@ pub enum SshError {
         /// The start of what it said.
         answered: String,
     },
+    /// An SSH server that takes no more visitors now.
+    #[error("it takes no more connections now: it answered {}", quoted(.answered))]
+    Busy {
+        /// What it said.
+        answered: String,
+    },
     /// A message does not have the form that its standard gives it.
     #[error("the peer sent a malformed {message}: {source}")]
     Malformed {
@@ -46,6 +52,15 @@ pub enum SshError {
     /// The server's host key or its signature is unusable.
     #[error("the server's host key cannot be used")]
     HostKey(#[source] KeyError),
+    /// The server's signature over the key exchange is not that of the host key it showed.
+    #[error(
+        "the server's signature over the key exchange does not verify: bytes were changed on the way, by a damaged line or by someone in between, or the server does not hold the key that it shows"
+    )]
+    HostKeySignature(#[source] KeyError),
+    /// The server is not what it was when it was last met, so that our guess would have led to another choice of algorithms.
+    /// Connect again without a guess.
+    #[error("the server's algorithms have changed since the last visit")]
+    GuessOutdated,
     /// The server presented another host key in the middle of the connection.
     #[error("the server changed its host key in the middle of the connection, to {now}")]
     HostKeyChanged {

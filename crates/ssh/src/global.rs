@@ -7,7 +7,7 @@ use lantern_keys::wire::{Reader, Writer};
 use lantern_keys::{PrivateKey, PublicKey, Signature};
 use tracing::{debug, trace};
 
-use crate::limits::MAX_HOST_KEYS;
+use crate::limits::{MAX_ANNOUNCEMENTS, MAX_GLOBAL_REQUESTS, MAX_HOST_KEYS};
 use crate::message::number;
 use crate::transport::Transport;
 use crate::{Role, SshError};
@@ -23,6 +23,10 @@ const TCPIP_FORWARD: &[u8] = b"tcpip-forward";
 /// And to stop listening.
 const CANCEL_TCPIP_FORWARD: &[u8] = b"cancel-tcpip-forward";
 
+/// A global request of ours, so that its answer finds whoever asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct GlobalTicket(u64);
+
 /// What happens outside any channel.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum GlobalEvent {
@@ -30,8 +34,13 @@ pub enum GlobalEvent {
     HostKeysAnnounced(Vec<PublicKey>),
     /// It proved to hold these, which we asked for; empty when it proved nothing.
     HostKeysProven(Vec<PublicKey>),
-    /// The answer to a request that it listen for us: the port, or a refusal.
-    Listening(Option<u16>),
+    /// The answer to a request that it listen for us.
+    Listening {
+        /// Which request.
+        ticket: GlobalTicket,
+        /// The port, or a refusal.
+        port: Option<u16>,
+    },
 }
 
 /// A request of ours that waits for its answer. Answers come in the order of the requests.
@@ -39,7 +48,7 @@ pub enum GlobalEvent {
 enum Waiting {
     Keepalive,
     HostKeys(Vec<PublicKey>),
-    Listen(u16),
+    Listen(GlobalTicket, u16),
     StopListening,
 }
 
@@ -47,6 +56,9 @@ enum Waiting {
 pub(crate) struct GlobalRequests {
     waiting: VecDeque<Waiting>,
     pub(crate) events: VecDeque<GlobalEvent>,
+    tickets: u64,
+    /// Announcements of host keys so far.
+    announcements: u32,
 }
 
 fn malformed(error: lantern_keys::wire::WireError) -> SshError {
@@ -77,6 +89,12 @@ impl GlobalRequests {
         rest: &[u8],
         transport: &mut Transport,
     ) -> Result<(), SshError> {
+        if self.waiting.len() >= MAX_GLOBAL_REQUESTS {
+            return Err(SshError::LimitExceeded {
+                what: "requests that it has not answered",
+                limit: MAX_GLOBAL_REQUESTS as u64,
+            });
+        }
         self.waiting.push_back(waiting);
         transport.send(|out| {
             out.put_byte(number::GLOBAL_REQUEST);
@@ -96,8 +114,11 @@ impl GlobalRequests {
         address: &str,
         port: u16,
         transport: &mut Transport,
-    ) -> Result<(), SshError> {
-        self.ask(Waiting::Listen(port), TCPIP_FORWARD, &place(address, port), transport)
+    ) -> Result<GlobalTicket, SshError> {
+        let ticket = GlobalTicket(self.tickets);
+        self.tickets += 1;
+        self.ask(Waiting::Listen(ticket, port), TCPIP_FORWARD, &place(address, port), transport)?;
+        Ok(ticket)
     }
 
     pub(crate) fn stop_listening(
@@ -109,15 +130,41 @@ impl GlobalRequests {
         self.ask(Waiting::StopListening, CANCEL_TCPIP_FORWARD, &place(address, port), transport)
     }
 
-    /// Asks the server to prove that it holds these of the keys that it announced.
+    /// Asks the server to prove that it holds these of the keys that it announced; one proof at a time.
     pub(crate) fn prove_host_keys(
         &mut self,
         keys: Vec<PublicKey>,
         transport: &mut Transport,
     ) -> Result<(), SshError> {
+        if self.awaits_proof() {
+            return Err(SshError::Misuse("a proof of host keys has been asked for"));
+        }
         let mut blobs = Vec::new();
         keys.iter().for_each(|key| blobs.put_string(&key.encode()));
         self.ask(Waiting::HostKeys(keys), PROVE_HOST_KEYS, &blobs, transport)
+    }
+
+    fn awaits_proof(&self) -> bool {
+        self.waiting.iter().any(|waiting| matches!(waiting, Waiting::HostKeys(_)))
+    }
+
+    /// Whether an announcement is worth a look: not while a proof is awaited, nor when there have been more than a server
+    /// has a reason for. A peer that repeats itself costs nothing but the reading.
+    fn hears_announcement(&mut self) -> bool {
+        if self.awaits_proof() || self.announcements >= MAX_ANNOUNCEMENTS {
+            return false;
+        }
+        self.announcements += 1;
+        true
+    }
+
+    /// What waits here, in bytes, about: keys of announcements.
+    pub(crate) fn held_bytes(&self) -> usize {
+        let keys = |event: &GlobalEvent| match event {
+            GlobalEvent::HostKeysAnnounced(keys) | GlobalEvent::HostKeysProven(keys) => keys.len(),
+            GlobalEvent::Listening { .. } => 0,
+        };
+        self.events.iter().map(keys).sum::<usize>() * 1024 + self.waiting.len() * size_of::<Waiting>()
     }
 
     /// The server role's announcement of all its host keys.
@@ -144,32 +191,19 @@ impl GlobalRequests {
         transport: &Transport,
     ) -> Result<(), SshError> {
         let event = match self.waiting.pop_front() {
-            None | Some(Waiting::Keepalive | Waiting::StopListening) => return Ok(()),
-            Some(Waiting::Listen(_)) if !success => GlobalEvent::Listening(None),
+            None => {
+                return Err(SshError::PeerBroke { rule: "it answered a global request that was not made" });
+            }
+            Some(Waiting::Keepalive | Waiting::StopListening) => return Ok(()),
+            Some(Waiting::Listen(ticket, _)) if !success => GlobalEvent::Listening { ticket, port: None },
             // RFC 4254 §7.1: the port comes back only when the server chose it.
-            Some(Waiting::Listen(0)) => {
+            Some(Waiting::Listen(ticket, 0)) => {
                 let port = reader.u32("bound port").map_err(malformed)?;
-                GlobalEvent::Listening(u16::try_from(port).ok())
+                GlobalEvent::Listening { ticket, port: u16::try_from(port).ok().filter(|port| *port != 0) }
             }
-            Some(Waiting::Listen(port)) => GlobalEvent::Listening(Some(port)),
+            Some(Waiting::Listen(ticket, port)) => GlobalEvent::Listening { ticket, port: Some(port) },
             Some(Waiting::HostKeys(_)) if !success => GlobalEvent::HostKeysProven(Vec::new()),
-            Some(Waiting::HostKeys(keys)) => {
-                let mut proven = Vec::new();
-                for key in keys {
-                    let blob = reader.string("signature").map_err(malformed)?;
-                    let verified = Signature::decode(blob)
-                        .and_then(|signature| key.verify(&proof(transport, &key), &signature));
-                    match verified {
-                        Ok(()) => proven.push(key),
-                        Err(error) => {
-                            debug!(%error, key = %key.fingerprint(), "a host key was announced and not proven");
-                            proven.clear();
-                            break;
-                        }
-                    }
-                }
-                GlobalEvent::HostKeysProven(proven)
-            }
+            Some(Waiting::HostKeys(keys)) => GlobalEvent::HostKeysProven(proven(keys, reader, transport)),
         };
         self.events.push_back(event);
         Ok(())
@@ -184,8 +218,8 @@ impl GlobalRequests {
     ) -> Result<(), SshError> {
         let name = reader.string("request name").map_err(malformed)?;
         let want_reply = reader.bool("want reply").map_err(malformed)?;
-        trace!(name = %String::from_utf8_lossy(name), want_reply, "global request");
-        if role == Role::Client && name == HOST_KEYS {
+        trace!(name = %crate::neutralize(&String::from_utf8_lossy(name), 64), want_reply, "global request");
+        if role == Role::Client && name == HOST_KEYS && self.hears_announcement() {
             let mut keys = Vec::new();
             while !reader.rest().is_empty() {
                 let blob = reader.string("host key").map_err(malformed)?;
@@ -208,6 +242,23 @@ impl GlobalRequests {
         }
         Ok(())
     }
+}
+
+/// The keys, when each has signed as it should; else none. What is missing or malformed proves nothing, and costs nothing
+/// but that: the session has no part in it.
+fn proven(keys: Vec<PublicKey>, reader: &mut Reader<'_>, transport: &Transport) -> Vec<PublicKey> {
+    for key in &keys {
+        let verified = reader
+            .string("signature")
+            .map_err(|_| lantern_keys::KeyError::Inconsistent("no signature where one belongs"))
+            .and_then(Signature::decode)
+            .and_then(|signature| key.verify(&proof(transport, key), &signature));
+        if let Err(error) = verified {
+            debug!(%error, key = %key.fingerprint(), "a host key was announced and not proven");
+            return Vec::new();
+        }
+    }
+    keys
 }
 
 /// The server role's answer: a signature of each key that was asked for, or a refusal.

@@ -1,6 +1,6 @@
 //! The identification strings that open a connection (RFC 4253 §4.2).
 
-use bytes::{Buf, BytesMut};
+use bytes::BytesMut;
 
 use crate::limits::{MAX_IDENTIFICATION_LEN, MAX_PROLOGUE_LINE_LEN, MAX_PROLOGUE_LINES};
 use crate::{Role, SshError};
@@ -49,7 +49,10 @@ impl ExpectIdentification {
             if !self.prologue_allowed || text.starts_with(b"SSH-") {
                 return Err(self.not_ssh(text));
             }
-            self.first_line.get_or_insert_with(|| String::from_utf8_lossy(text).into_owned());
+            self.first_line.get_or_insert_with(|| {
+                let shown = text.get(..text.len().min(SHOWN_LEN)).unwrap_or_default();
+                String::from_utf8_lossy(shown).into_owned()
+            });
             self.lines_seen += 1;
             if self.lines_seen > MAX_PROLOGUE_LINES {
                 return Err(SshError::LimitExceeded {
@@ -60,11 +63,35 @@ impl ExpectIdentification {
         }
     }
 
-    /// What to say when the peer goes silent or away before it identified itself.
+    /// Whether what has come so far is no identification, nor the start of one.
+    pub(crate) fn is_something_else(&self, rest: &[u8]) -> bool {
+        self.first_line.is_some()
+            || (!rest.is_empty() && !b"SSH-".starts_with(rest) && !rest.starts_with(b"SSH-"))
+    }
+
+    /// What it is that answered, going by what it said.
     pub(crate) fn not_ssh(&self, rest: &[u8]) -> SshError {
-        let mut rest = rest;
-        let shown = rest.copy_to_bytes(rest.len().min(200));
-        let rest = String::from_utf8_lossy(&shown).into_owned();
-        SshError::NotSsh { answered: self.first_line.clone().unwrap_or(rest) }
+        let rest = rest.get(..rest.len().min(SHOWN_LEN)).unwrap_or_default();
+        let rest = String::from_utf8_lossy(rest).into_owned();
+        let answered = self.first_line.clone().unwrap_or(rest);
+        match BUSY.iter().any(|start| answered.starts_with(start)) {
+            true => SshError::Busy { answered },
+            false => SshError::NotSsh { answered },
+        }
+    }
+
+    /// What it means that the peer closed the line before it had identified itself.
+    pub(crate) fn ended(&self, rest: &[u8]) -> SshError {
+        match self.is_something_else(rest) {
+            true => self.not_ssh(rest),
+            false if rest.is_empty() => SshError::Closed { during: "before it said what it is" },
+            false => SshError::Closed { during: "in the middle of its identification" },
+        }
     }
 }
+
+/// How much of an answer is kept to be shown, in bytes.
+const SHOWN_LEN: usize = 200;
+/// What servers say in place of an identification when they have too many visitors, or too many failures from this
+/// address. No standard has words for it; these are in use.
+const BUSY: [&str; 2] = ["Exceeded MaxStartups", "Not allowed at this time"];

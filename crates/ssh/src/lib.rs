@@ -4,7 +4,7 @@
 //!
 //! 1. put received bytes into [`Machine::receive_buffer`], then call [`Machine::handle_input`] with the time;
 //! 2. take events with [`Client::poll_event`] or [`Server::poll_event`] and act on them;
-//! 3. send [`Machine::pending`], and say how much went out with [`Machine::sent`];
+//! 3. send [`Machine::poll_transmit`], and say how much went out with [`Machine::sent`];
 //! 4. wait for input or for [`Machine::poll_timeout`], then [`Machine::handle_timeout`].
 //!
 //! ```text
@@ -38,7 +38,9 @@ mod machine;
 pub mod manual;
 mod message;
 mod negotiate;
+mod pace;
 mod packet;
+mod patience;
 mod rtt;
 mod server;
 pub mod signals;
@@ -50,16 +52,16 @@ pub use algorithm::Offer;
 pub use auth::client::{Attempt, AuthEvent};
 pub use auth::plan::{AuthPlan, KeyCandidate, PlanReport, PlannedStep};
 pub use auth::server::{AuthAnswer, AuthMethod, AuthRequest};
-pub use channel::{ChannelEvent, ChannelId, Stream};
+pub use channel::{ChannelEnded, ChannelEvent, ChannelId, PeerChannel, Stream};
 pub use client::{Client, ClientConfig, ClientEvent};
 pub use disconnect::Disconnect;
 pub use error::SshError;
-pub use global::GlobalEvent;
+pub use global::{GlobalEvent, GlobalTicket};
 pub use identification::OURS as IDENTIFICATION;
 pub use machine::Machine;
 pub use message::auth::{Prompt, Prompts};
 pub use message::connection::{
-    DirectTcpip, DisplayRequest, OpenFailure, PtyRequest, SessionRequest, TerminalSize,
+    DirectTcpip, DisplayRequest, Forwarded, OpenFailure, PtyRequest, SessionRequest, TerminalSize,
 };
 pub use negotiate::{Algorithms, Direction};
 pub use server::{Server, ServerConfig, ServerEvent};

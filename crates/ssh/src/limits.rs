@@ -26,8 +26,6 @@ pub const DEFAULT_HANDSHAKE_TIME: Duration = Duration::from_secs(30);
 pub const MAX_AUTH_ATTEMPTS: u32 = 20;
 /// Most prompts in one round of keyboard-interactive (RFC 4256 §3.2 sets no limit).
 pub const MAX_PROMPTS: u32 = 64;
-/// Longest banner kept, in bytes; the rest is cut off.
-pub const MAX_BANNER_LEN: usize = 64 * 1024;
 /// Most bytes of our own messages that wait for the end of a key re-exchange. Only answers to what the peer already
 /// had in flight wait there.
 pub const MAX_DEFERRED_BYTES: usize = 512 * 1024;
@@ -38,11 +36,23 @@ pub const MAX_EXTENSIONS: u32 = 256;
 /// Most name-value environment entries our server role takes per channel.
 pub const MAX_ENVIRONMENT: usize = 128;
 
-/// Bytes waiting to be sent above which channel data is no longer accepted: two full sockets' worth.
-pub const SEND_HIGH_WATER: usize = 256 * 1024;
-/// Bytes waiting to be sent below which a channel that was refused is told that there is room: refilling in large
-/// steps costs fewer turns, and the rest still keeps the line busy meanwhile.
-pub const SEND_LOW_WATER: usize = 64 * 1024;
+/// Bytes made into packets ahead of the line at first, and again when the line is slow: two packets of the size that everyone takes.
+pub const MIN_FILL: usize = 32 * 1024;
+/// Bytes made into packets ahead of the line where it takes them as fast as they come: few turns for bulk data.
+pub const MAX_FILL: usize = 256 * 1024;
+/// Bytes of answers and messages waiting to be sent above which nothing more is read: a peer that asks without end and
+/// does not read our answers is not heard until it does.
+pub const MAX_PENDING: usize = 1024 * 1024;
+/// Data that waits on one channel, in bytes: several turns of a bulk sender.
+pub const MAX_CHANNEL_QUEUE: usize = 512 * 1024;
+/// Data waiting on a channel below which a caller that found no room is told that there is some, in bytes.
+pub const SEND_ROOM_LOW_WATER: usize = 256 * 1024;
+/// Data that waits on all channels of a connection, in bytes, before each is held to [`MIN_CHANNEL_QUEUE`].
+pub const MAX_QUEUED_BYTES: usize = 8 * 1024 * 1024;
+/// Data that may wait on one channel however many there are, in bytes: no channel is locked out by others.
+pub const MIN_CHANNEL_QUEUE: usize = 16 * 1024;
+/// A channel with no more than this waiting is taken for interactive, and goes ahead of bulk data: a paste of a screen.
+pub const INTERACTIVE_BYTES: usize = 4 * 1024;
 /// Largest channel data packet that we ask peers to send and send ourselves, in bytes. RFC 4253 §6.1 obliges
 /// everyone to 32768; larger ones spend less on headers and tags.
 pub const MAX_CHANNEL_PACKET: u32 = 64 * 1024;
@@ -50,6 +60,45 @@ pub const MAX_CHANNEL_PACKET: u32 = 64 * 1024;
 pub const INITIAL_WINDOW: u32 = 2 * 1024 * 1024;
 /// Receive window that a channel may grow to, in bytes: 1 Gbit/s over half a second.
 pub const MAX_WINDOW: u32 = 64 * 1024 * 1024;
+
+/// Receive window that a channel starts with at least, in bytes.
+pub const MIN_INITIAL_WINDOW: u32 = 16 * 1024;
+/// Receive windows of all channels together, in bytes, beyond which none grows and new ones get the smallest.
+pub const MAX_WINDOWS: u64 = 128 * 1024 * 1024;
+/// What all receive windows can add up to, in bytes.
+pub const MAX_GRANTED: u64 = MAX_WINDOWS + MAX_CHANNELS as u64 * MIN_INITIAL_WINDOW as u64;
+/// Where a peer's window is small, packets to it are made of half of it, but not smaller than this, in bytes.
+pub const MIN_SPLIT_PACKET: u32 = 1024;
+/// Received pieces smaller than this are copied together, in bytes; larger ones stay slices of the receive buffer, which keep
+/// its block alive: [`SHARED_BLOCKS`] times their size at most.
+pub const MIN_SHARED_SLICE: usize = 32 * 1024;
+/// How many such slices a block of the receive buffer has room for. A driver reads at most that much at once.
+pub const SHARED_BLOCKS: usize = 8;
+/// Most that a driver should make room for at once in the receive buffer, in bytes.
+pub const RECEIVE_BLOCK: usize = MIN_SHARED_SLICE * SHARED_BLOCKS;
+/// Received data that was not taken yet, in bytes, above which everything is copied: whoever does not take it is slower than a copy.
+pub const SHARE_BELOW: usize = 4 * 1024 * 1024;
+/// Small pieces are copied together up to this size, in bytes.
+pub const RECEIVED_PIECE: usize = 32 * 1024;
+/// Most channels that the peer wants to open and that nobody has answered.
+pub const MAX_ASKED: usize = 64;
+/// Most announcements of host keys that are looked at on one connection: a server announces once, and again when its
+/// keys change.
+pub const MAX_ANNOUNCEMENTS: u32 = 16;
+/// Most global requests of ours without an answer.
+pub const MAX_GLOBAL_REQUESTS: usize = 256;
+/// Most banners shown, in bytes, all of a login together.
+pub const MAX_BANNERS_LEN: usize = 64 * 1024;
+/// Most answers of a server to what we send while logging in: ten methods with ten rounds each.
+pub const MAX_AUTH_ROUNDS: u32 = 100;
+/// How many times the limit of one answer all the waiting of a login may add up to.
+pub const WHOLE_LOGIN_FACTOR: u32 = 4;
+/// What one connection can make us hold at most, in bytes, whatever its peer does: windows and the blocks that slices
+/// of them keep alive, data of ours that waits, answers, and what the codec works on.
+pub const MAX_HELD: u64 = MAX_GRANTED
+    + (SHARE_BELOW * (SHARED_BLOCKS + 1)) as u64
+    + (MAX_QUEUED_BYTES + MAX_CHANNELS * MIN_CHANNEL_QUEUE + MAX_CHANNEL_QUEUE) as u64
+    + (2 * MAX_PENDING + MAX_DEFERRED_BYTES + 4 * RECEIVE_BLOCK + 16 * 1024 * 1024) as u64;
 
 /// Re-key after this many bytes in either direction: RFC 4253 §9 recommends each gigabyte.
 pub const REKEY_BYTES: u64 = 1 << 30;

@@ -18,8 +18,8 @@ pub trait Machine {
     /// Works through received bytes.
     ///
     /// # Errors
-    /// What ended the connection. The driver should still try to send [`Self::pending`], which then ends in a
-    /// message with the reason.
+    /// What ended the connection. The driver should still try to send [`Self::poll_transmit`], which then ends in
+    /// a message with the reason. The same error comes back from every call after that.
     fn handle_input(&mut self, now: Instant) -> Result<(), SshError>;
 
     /// Tells the machine that the peer closed the line.
@@ -37,9 +37,13 @@ pub trait Machine {
     /// [`SshError::TimedOut`] when the peer is gone or too slow.
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError>;
 
-    /// Bytes to send.
-    fn pending(&self) -> &[u8];
+    /// Bytes to send. Packets are made of what channels have waiting here and no earlier, so ask right before sending.
+    fn poll_transmit(&mut self, now: Instant) -> &[u8];
 
-    /// Notes that the first `len` bytes of [`Self::pending`] were sent.
+    /// Notes that the first `len` bytes of [`Self::poll_transmit`] were sent.
     fn sent(&mut self, len: usize);
+
+    /// What ended the connection, once something has. Then nothing more comes of it: bytes that are left to be sent are its
+    /// last words.
+    fn failure(&self) -> Option<&SshError>;
 }

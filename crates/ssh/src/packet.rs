@@ -106,6 +106,11 @@ impl PacketSender {
         &self.out
     }
 
+    /// What the buffer takes up, in bytes.
+    pub(crate) fn capacity(&self) -> usize {
+        self.out.capacity()
+    }
+
     /// Drops the first `len` bytes of [`Self::pending`]: they have been sent.
     pub(crate) fn sent(&mut self, len: usize) {
         self.out.advance(len.min(self.out.len()));

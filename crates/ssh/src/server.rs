@@ -9,11 +9,12 @@ use lantern_keys::wire::Writer;
 use lantern_keys::{PrivateKey, RandomSource, SignatureAlgorithm};
 
 use crate::auth::server::{AuthAnswer, AuthRequest, ServerAuth};
-use crate::channel::{ChannelEvent, ChannelId, Stream};
+use crate::channel::{ChannelEnded, ChannelEvent, ChannelId, PeerChannel, Stream};
 use crate::connection::Connection;
-use crate::limits::DEFAULT_HANDSHAKE_TIME;
+use crate::limits::{DEFAULT_HANDSHAKE_TIME, MAX_PENDING};
 use crate::message::connection::{OpenFailure, SessionRequest};
 use crate::message::number;
+use crate::pace::Pace;
 use crate::transport::{RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
 
@@ -56,6 +57,8 @@ pub struct Server {
     events: VecDeque<ServerEvent>,
     deadline: Instant,
     handshake_time: Duration,
+    pace: Pace,
+    failed: Option<SshError>,
 }
 
 impl Server {
@@ -69,15 +72,17 @@ impl Server {
             config.host_keys.iter().any(|key| key.signature_algorithms().contains(algorithm))
         };
         offer.host_keys.retain(has_key);
-        let transport = Transport::new(TransportConfig {
+        let transport = TransportConfig {
             role: Role::Server,
             offer,
             guess: None,
             known_host_keys: Vec::new(),
             host_keys: config.host_keys,
             rekey: config.rekey,
+            exchange_time: config.handshake_time,
             random: config.random,
-        })?;
+        };
+        let transport = Transport::new(transport, now)?;
         Ok(Self {
             transport,
             auth: ServerAuth::new(),
@@ -85,6 +90,8 @@ impl Server {
             events: VecDeque::new(),
             deadline: now + config.handshake_time,
             handshake_time: config.handshake_time,
+            pace: Pace::default(),
+            failed: None,
         })
     }
 
@@ -101,6 +108,7 @@ impl Server {
     /// # Errors
     /// [`SshError::Misuse`] when nothing awaits a decision; else as [`Machine::handle_input`].
     pub fn answer_auth(&mut self, answer: AuthAnswer, now: Instant) -> Result<(), SshError> {
+        self.alive()?;
         self.auth.answer(answer, &mut self.transport)?;
         self.transport.authenticated = self.auth.is_done();
         self.handle_input(now)
@@ -127,8 +135,17 @@ impl Server {
                 Some(TransportEvent::HostKey(_) | TransportEvent::NewKeys { .. }) => {}
             }
         }
-        self.connection.room_again(&self.transport);
         Ok(())
+    }
+
+    fn alive(&self) -> Result<(), SshError> {
+        self.failed.clone().map_or(Ok(()), Err)
+    }
+
+    /// Ends the connection for good.
+    fn fail(&mut self, error: SshError) -> SshError {
+        self.transport.say_goodbye(&error);
+        self.failed.get_or_insert(error).clone()
     }
 
     fn handle_packet(&mut self, payload: Bytes, now: Instant) -> Result<(), SshError> {
@@ -149,9 +166,9 @@ impl Server {
     ///
     /// # Errors
     /// [`SshError::Misuse`] while an exchange is going on.
-    pub fn rekey(&mut self) -> Result<(), SshError> {
+    pub fn rekey(&mut self, now: Instant) -> Result<(), SshError> {
         match self.transport.is_settled() {
-            true => self.transport.start_kex(None),
+            true => self.transport.start_kex(None, now),
             false => Err(SshError::Misuse("a key exchange is going on")),
         }
     }
@@ -166,23 +183,29 @@ impl Server {
         self.transport.disconnect(disconnect::NO_MORE_AUTH_METHODS, "too many failures");
     }
 
-    /// Makes a request on a channel, without wanting an answer: exit-status, exit-signal.
+    /// Makes a request on a channel behind the data that waits there, without wanting an answer: exit-status, exit-signal.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open.
-    pub fn channel_request(&mut self, id: ChannelId, request: &SessionRequest) -> Result<(), SshError> {
-        self.connection.request(id, request, false, &mut self.transport)
+    /// [`ChannelEnded`]
+    pub fn channel_request(&mut self, id: ChannelId, request: &SessionRequest) -> Result<(), ChannelEnded> {
+        let made = self.connection.request(id, request, false, true, &mut self.transport);
+        made.unwrap_or_else(|error| {
+            self.fail(error);
+            Err(ChannelEnded)
+        })
     }
 
-    /// Opens a channel to the agent that the client forwards.
+    /// Opens a channel to something on the client's side: its agent, its display, or where a port that it asked for leads.
     ///
     /// # Errors
     /// [`SshError::Misuse`] before login or with too many channels.
-    pub fn open_agent_channel(&mut self, now: Instant) -> Result<ChannelId, SshError> {
+    pub fn open_channel(&mut self, to: &PeerChannel, now: Instant) -> Result<ChannelId, SshError> {
+        self.alive()?;
         if !self.auth.is_done() {
             return Err(SshError::Misuse("channels open after login"));
         }
-        self.connection.open(crate::agent::CHANNEL_TYPE.as_bytes(), b"", &mut self.transport, now)
+        let (channel_type, rest) = to.encode();
+        self.connection.open(channel_type, &rest, &mut self.transport, now)
     }
 
     /// Answers [`ChannelEvent::OpenWanted`].
@@ -213,44 +236,51 @@ impl Server {
         self.connection.reply(id, granted, &mut self.transport)
     }
 
-    /// Sends data on a stream; as for the client.
+    /// Hands data over for a stream; as for the client.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open for sending.
+    /// [`ChannelEnded`], also after [`Self::channel_eof`].
     pub fn channel_send(
         &mut self,
         id: ChannelId,
         stream: Stream,
-        data: &[u8],
-        now: Instant,
-    ) -> Result<usize, SshError> {
-        let taken = self.connection.send(id, stream, data, &mut self.transport)?;
-        self.transport.rekey_if_due(now)?;
-        Ok(taken)
+        data: &mut Bytes,
+    ) -> Result<usize, ChannelEnded> {
+        self.connection.send(id, stream, data)
     }
 
     /// Says that no more data follows.
-    ///
-    /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open.
-    pub fn channel_eof(&mut self, id: ChannelId) -> Result<(), SshError> {
-        self.connection.eof(id, &mut self.transport)
+    pub fn channel_eof(&mut self, id: ChannelId) {
+        self.connection.eof(id);
     }
 
-    /// Closes a channel.
-    ///
-    /// # Errors
-    /// [`SshError::Misuse`] when the channel is not open.
-    pub fn channel_close(&mut self, id: ChannelId) -> Result<(), SshError> {
-        self.connection.close(id, &mut self.transport)
+    /// Closes a channel behind what was handed over.
+    pub fn channel_close(&mut self, id: ChannelId) {
+        self.connection.close(id);
+    }
+
+    /// Is through with a channel; as for the client.
+    pub fn channel_release(&mut self, id: ChannelId) {
+        if let Err(error) = self.connection.release(id, &mut self.transport) {
+            self.fail(error);
+        }
+    }
+
+    /// Takes a piece of what has come in on a stream of a channel.
+    pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
+        self.connection.take(id, stream)
     }
 
     /// Notes that received data has been used.
-    ///
-    /// # Errors
-    /// Only internal ones.
-    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) -> Result<(), SshError> {
-        self.connection.consumed(id, bytes, &mut self.transport, now)
+    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
+        if let Err(error) = self.connection.consumed(id, bytes, &mut self.transport, now) {
+            self.fail(error);
+        }
+    }
+
+    /// What this connection makes us hold, in bytes, at the worst.
+    pub fn held_bytes(&self) -> u64 {
+        (self.transport.held_bytes() + self.connection.held_bytes()) as u64
     }
 
     /// The algorithms in use, once there are keys.
@@ -275,38 +305,51 @@ impl Machine for Server {
     }
 
     fn wants_input(&self) -> bool {
-        !self.auth.is_deciding()
+        self.failed.is_none() && !self.auth.is_deciding() && self.transport.pending().len() < MAX_PENDING
     }
 
     fn handle_input(&mut self, now: Instant) -> Result<(), SshError> {
-        self.work(now).inspect_err(|error| self.transport.say_goodbye(error))
+        self.alive()?;
+        self.work(now).map_err(|error| self.fail(error))
     }
 
     fn handle_end(&mut self) -> SshError {
-        self.transport.end()
+        let error = self.transport.end();
+        self.fail(error)
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
         let login = (!self.auth.is_done()).then_some(self.deadline);
-        [login, self.transport.rekey_deadline()].into_iter().flatten().min()
+        let due = [login, self.transport.poll_timeout()].into_iter().flatten().min();
+        due.filter(|_| self.failed.is_none())
     }
 
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
-        if !self.auth.is_done() && now >= self.deadline {
-            let seconds = self.handshake_time.as_secs();
-            let error = SshError::TimedOut { seconds, during: self.transport.stage() };
-            self.transport.say_goodbye(&error);
-            return Err(error);
-        }
-        self.transport.rekey_if_due(now)
+        self.alive()?;
+        let outcome = match !self.auth.is_done() && now >= self.deadline {
+            true => Err(self.transport.took_too_long(self.handshake_time.as_secs())),
+            false => self.transport.handle_timeout(now),
+        };
+        outcome.map_err(|error| self.fail(error))
     }
 
-    fn pending(&self) -> &[u8] {
+    fn poll_transmit(&mut self, now: Instant) -> &[u8] {
+        if self.failed.is_none() {
+            let filled = self.transport.rekey_if_due(now);
+            let filled = filled.and_then(|()| self.connection.fill(&mut self.transport, self.pace.target()));
+            if let Err(error) = filled {
+                self.fail(error);
+            }
+        }
         self.transport.pending()
     }
 
     fn sent(&mut self, len: usize) {
         self.transport.sender().sent(len);
-        self.connection.room_again(&self.transport);
+        self.pace.sent(self.transport.pending().is_empty());
+    }
+
+    fn failure(&self) -> Option<&SshError> {
+        self.failed.as_ref()
     }
 }

@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use lantern_keys::PublicKey;
 use lantern_ssh::{
-    Attempt, AuthEvent, ChannelEvent, ClientEvent, DirectTcpip, GlobalEvent, Offer, OpenFailure, ServerEvent,
-    Stream,
+    Attempt, AuthEvent, ChannelEvent, ClientEvent, DirectTcpip, GlobalEvent, Offer, OpenFailure, PeerChannel,
+    ServerEvent,
 };
 use pair::Pair;
 
@@ -62,7 +62,7 @@ fn a_channel_leads_to_another_place_or_is_refused_with_the_reason() {
     let id = pair.client.open_direct(&to, pair.now).unwrap();
     let wanted = |pair: &mut Pair| loop {
         while let Some(event) = pair.server_events.pop_front() {
-            if let ServerEvent::Channel(id, ChannelEvent::OpenWanted(to)) = event {
+            if let ServerEvent::Channel(id, ChannelEvent::OpenWanted(PeerChannel::Direct(to))) = event {
                 return (id, to);
             }
         }
@@ -76,11 +76,8 @@ fn a_channel_leads_to_another_place_or_is_refused_with_the_reason() {
         pair.until(|e| matches!(e, ClientEvent::Channel(o, ChannelEvent::Opened) if o == id).then_some(()));
     assert!(opened.is_some());
     // What goes in is echoed by the other side, as on any channel.
-    pair.client.channel_send(id, b"the fog lifts", pair.now).unwrap();
-    let back = pair.until(|event| match event {
-        ClientEvent::Channel(_, ChannelEvent::Data(Stream::Main, data)) => Some(data),
-        _ => None,
-    });
+    pair.send(id, b"the fog lifts");
+    let back = pair.until_data(|_, _, data| Some(data));
     assert_eq!(back.unwrap(), &b"the fog lifts"[..]);
     let refused = pair.client.open_direct(&to, pair.now).unwrap();
     let (server_id, _) = wanted(&mut pair);
@@ -100,7 +97,7 @@ fn a_port_that_the_server_does_not_give_is_told_as_that() {
     let mut pair = logged_in();
     pair.client.listen("127.0.0.1", 0).unwrap();
     let answer = pair.until(|event| match event {
-        ClientEvent::Global(GlobalEvent::Listening(port)) => Some(port),
+        ClientEvent::Global(GlobalEvent::Listening { port, .. }) => Some(port),
         _ => None,
     });
     assert_eq!(answer, Some(None));

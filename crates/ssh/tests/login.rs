@@ -8,10 +8,12 @@ mod pair;
 use std::collections::HashMap;
 use std::time::Duration;
 
+use bytes::Bytes;
 use lantern_keys::SecretString;
 use lantern_ssh::{
-    Attempt, AuthAnswer, AuthEvent, AuthMethod, ChannelEvent, ChannelId, ClientEvent, Offer, Prompt, Prompts,
-    PtyRequest, ServerEvent, SessionRequest, SshError, Stream, TerminalSize,
+    Attempt, AuthAnswer, AuthEvent, AuthMethod, ChannelEnded, ChannelEvent, ChannelId, ClientEvent,
+    Forwarded, Machine, Offer, OpenFailure, PeerChannel, Prompt, Prompts, PtyRequest, ServerEvent,
+    SessionRequest, SshError, Stream, TerminalSize,
 };
 use pair::{Pair, host_keys};
 
@@ -129,11 +131,11 @@ fn channels_before_login_and_requests_after_it_are_refused_or_ignored() {
     assert!(matches!(pair.client.open_session(pair.now), Err(SshError::Misuse(_))));
     let id = pair.log_in();
     assert!(matches!(pair.client.authenticate(Attempt::None, pair.now), Err(SshError::Misuse(_))));
-    pair.client.channel_close(id).unwrap();
+    pair.client.channel_close(id);
     let closed =
         pair.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Closed)).then_some(()));
     assert!(closed.is_some());
-    assert!(matches!(pair.client.channel_send(id, b"x", pair.now), Err(SshError::Misuse(_))));
+    assert_eq!(pair.client.channel_send(id, &mut Bytes::from_static(b"x")), Err(ChannelEnded));
 }
 
 #[test]
@@ -177,13 +179,13 @@ fn a_session_carries_every_request_and_tells_how_it_ended() {
     assert_eq!(replies.iter().filter(|granted| **granted).count(), requests.len() - 1);
 
     let server_id = id;
-    let now = pair.now;
-    pair.server.channel_send(server_id, Stream::Stderr, b"the lamp is out", now).unwrap();
+    pair.server.channel_send(server_id, Stream::Stderr, &mut "the lamp is out".into()).unwrap();
     let exit =
         SessionRequest::ExitSignal { name: "TERM".into(), core_dumped: false, message: "snuffed".into() };
     pair.server.channel_request(server_id, &exit).unwrap();
-    pair.server.channel_eof(server_id).unwrap();
-    pair.server.channel_close(server_id).unwrap();
+    pair.server.channel_eof(server_id);
+    pair.server.channel_close(server_id);
+    pair.leave_data = true;
     let mut events = Vec::new();
     pair.until(|event| match event {
         ClientEvent::Channel(_, ChannelEvent::Closed) => Some(()),
@@ -194,9 +196,13 @@ fn a_session_carries_every_request_and_tells_how_it_ended() {
         _ => None,
     })
     .unwrap();
-    assert_eq!(events[0], ChannelEvent::Data(Stream::Stderr, "the lamp is out".into()));
+    assert_eq!(events[0], ChannelEvent::Readable(Stream::Stderr));
     assert_eq!(events[1], ChannelEvent::Request { request: exit, want_reply: false });
     assert_eq!(events[2], ChannelEvent::Eof);
+    // What came before the end is there after it, until the channel is released.
+    assert_eq!(pair.client.channel_take(id, Stream::Stderr).unwrap(), "the lamp is out");
+    pair.client.channel_release(id);
+    assert_eq!(pair.client.channel_take(id, Stream::Stderr), None);
 }
 
 #[test]
@@ -212,16 +218,16 @@ fn a_slow_reader_holds_its_own_channel_back_and_no_other() {
     for _ in 0..400 {
         let now = pair.now;
         for id in [slow, busy] {
-            *sent.entry(id).or_default() += pair.server.channel_send(id, Stream::Main, &chunk, now).unwrap();
+            let mut chunk = Bytes::copy_from_slice(&chunk);
+            *sent.entry(id).or_default() += pair.server.channel_send(id, Stream::Main, &mut chunk).unwrap();
         }
         pair.step();
         pair.server_events.clear();
-        while let Some(event) = pair.client_events.pop_front() {
-            if let ClientEvent::Channel(id, ChannelEvent::Data(_, data)) = event {
-                *received.entry(id).or_default() += data.len();
-                if id == busy {
-                    pair.client.channel_consumed(id, data.len(), now).unwrap();
-                }
+        pair.client_events.clear();
+        while let Some((id, _, data)) = pair.client_data.pop_front() {
+            *received.entry(id).or_default() += data.len();
+            if id == busy {
+                pair.client.channel_consumed(id, data.len(), now);
             }
         }
     }
@@ -241,16 +247,11 @@ fn hundreds_of_channels_live_side_by_side() {
     })
     .unwrap();
     for id in &ids {
-        assert_eq!(
-            pair.client.channel_send(*id, id.to_string().as_bytes(), pair.now).unwrap(),
-            id.to_string().len()
-        );
+        assert_eq!(pair.send(*id, id.to_string().as_bytes()), id.to_string().len());
     }
     let mut echoed = HashMap::new();
-    pair.until(|event| {
-        if let ClientEvent::Channel(id, ChannelEvent::Data(_, data)) = event {
-            echoed.insert(id, data);
-        }
+    pair.until_data(|id, _, data| {
+        echoed.insert(id, data);
         (echoed.len() == ids.len()).then_some(())
     })
     .unwrap();
@@ -316,45 +317,41 @@ fn a_login_is_signed_elsewhere() {
     assert_eq!(event, AuthEvent::Succeeded);
 }
 
-/// A server comes back to the agent only once a session of ours has asked for it.
+/// Channels that a server opens come as wanted, with their kind; what is answered to them is the caller's.
 #[test]
-fn a_server_reaches_the_agent_only_when_it_was_forwarded() {
+fn a_server_reaches_what_its_channels_are_granted_and_nothing_else() {
     let mut pair = Pair::with_offer(Offer::new(true));
-    let session = pair.log_in();
-    let opened = |pair: &mut Pair| {
+    pair.log_in();
+    let originator = ("127.0.0.1".to_owned(), 4711);
+    let display = PeerChannel::Display { originator: originator.clone() };
+    let port = Forwarded { address: "127.0.0.1".into(), port: 8080, originator };
+    for (wanted, granted) in [
+        (PeerChannel::Agent, false),
+        (PeerChannel::Agent, true),
+        (display, true),
+        (PeerChannel::Forwarded(port), false),
+    ] {
         let now = pair.now;
-        let id = pair.server.open_agent_channel(now).unwrap();
-        loop {
-            while let Some(event) = pair.server_events.pop_front() {
-                match event {
-                    ServerEvent::Channel(of, ChannelEvent::Opened) if of == id => return Ok(id),
-                    ServerEvent::Channel(of, ChannelEvent::OpenFailed(why)) if of == id => return Err(why),
-                    event => pair.serve(event),
-                }
+        let id = pair.server.open_channel(&wanted, now).unwrap();
+        let (at_client, met) = pair
+            .until(|event| match event {
+                ClientEvent::Channel(id, ChannelEvent::OpenWanted(met)) => Some((id, met)),
+                _ => None,
+            })
+            .unwrap();
+        assert_eq!(met, wanted);
+        let refusal = OpenFailure { code: OpenFailure::PROHIBITED, description: "not forwarded".into() };
+        pair.client.answer_open(at_client, if granted { Ok(()) } else { Err(refusal.clone()) }).unwrap();
+        let answer = loop {
+            match pair.server_events.pop_front() {
+                Some(ServerEvent::Channel(of, ChannelEvent::Opened)) if of == id => break Ok(()),
+                Some(ServerEvent::Channel(of, ChannelEvent::OpenFailed(why))) if of == id => break Err(why),
+                Some(event) => pair.serve(event),
+                None => assert!(pair.step()),
             }
-            let agent =
-                |event: &ClientEvent| matches!(event, ClientEvent::Channel(_, ChannelEvent::OpenedToAgent));
-            pair.client_events.retain(agent);
-            if pair.client_events.is_empty() {
-                assert!(pair.step());
-            } else {
-                let at = pair.now + Duration::from_millis(50);
-                pair.step();
-                pair.advance_to(at);
-            }
-        }
-    };
-    assert_eq!(opened(&mut pair).unwrap_err().code, lantern_ssh::OpenFailure::PROHIBITED);
-    pair.client.channel_request(session, &SessionRequest::ForwardAgent, true).unwrap();
-    let granted = pair.until(|event| match event {
-        ClientEvent::Channel(_, ChannelEvent::Reply { request, granted }) => Some((request, granted)),
-        _ => None,
-    });
-    assert_eq!(granted, Some(("agent forwarding", true)));
-    opened(&mut pair).unwrap();
-    let heard = pair
-        .client_events
-        .iter()
-        .any(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::OpenedToAgent)));
-    assert!(heard);
+        };
+        assert_eq!(answer, if granted { Ok(()) } else { Err(refusal) });
+    }
+    // A session is nothing that a server opens (RFC 4254 §6.1), and a client opens no agent.
+    assert_eq!(pair.client_error, None);
 }

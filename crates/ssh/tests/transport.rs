@@ -7,6 +7,7 @@ mod pair;
 
 use std::time::Duration;
 
+use bytes::Bytes;
 use lantern_keys::SignatureAlgorithm;
 use lantern_ssh::algorithm::{CipherAlgorithm, KexAlgorithm, MacAlgorithm};
 use lantern_ssh::{
@@ -21,14 +22,12 @@ fn echo(offer: Offer, fragments: Vec<usize>, message: &[u8]) -> Pair {
     let mut pair = Pair::with_offer(offer);
     pair.fragments = fragments;
     let id = pair.log_in();
-    assert_eq!(pair.client.channel_send(id, message, pair.now).unwrap(), message.len());
+    assert_eq!(pair.send(id, message), message.len());
     let mut echoed = Vec::new();
-    pair.until(|event| match event {
-        ClientEvent::Channel(_, ChannelEvent::Data(Stream::Main, data)) => {
-            echoed.extend_from_slice(&data);
-            (echoed.len() >= message.len()).then_some(())
-        }
-        _ => None,
+    pair.until_data(|_, stream, data| {
+        assert_eq!(stream, Stream::Main);
+        echoed.extend_from_slice(&data);
+        (echoed.len() >= message.len()).then_some(())
     })
     .unwrap_or_else(|| panic!("{:?} {:?}", pair.client_error, pair.server_error));
     assert_eq!(echoed, message);
@@ -65,18 +64,16 @@ fn every_cipher_with_every_mac_carries_data_of_every_small_length() {
             assert_eq!((chosen.cipher, chosen.mac), (cipher, (!cipher.is_aead()).then_some(mac)));
             for len in (1..40).chain([32_768, 65_536, 100_000]) {
                 let message: Vec<u8> = (0..len).map(|at| (at % 251) as u8).collect();
-                pair.client.channel_send(id, &message, pair.now).unwrap();
+                assert_eq!(pair.send(id, &message), len);
                 let mut left = message.len();
-                pair.until(|event| match event {
-                    ClientEvent::Channel(_, ChannelEvent::Data(_, data)) => {
-                        assert!(message[message.len() - left..].starts_with(&data));
-                        left -= data.len();
-                        (left == 0).then_some(())
-                    }
-                    _ => None,
+                pair.until_data(|_, _, data| {
+                    assert!(message[message.len() - left..].starts_with(&data));
+                    left -= data.len();
+                    (left == 0).then_some(())
                 })
                 .unwrap();
-                pair.client.channel_consumed(id, len, pair.now).unwrap();
+                let now = pair.now;
+                pair.client.channel_consumed(id, len, now);
             }
         }
     }
@@ -102,24 +99,22 @@ fn both_sides_renew_keys_under_load_and_nothing_is_lost_or_reordered() {
         while up_received < total || down_received < total {
             let now = pair.now;
             let end = total.min(up_sent + 50_000);
-            up_sent += pair.client.channel_send(id, &bytes[up_sent..end], now).unwrap();
+            up_sent += pair.send(id, &bytes[up_sent..end]);
             let end = total.min(down_sent + 50_000);
-            down_sent +=
-                pair.server.channel_send(server_id, Stream::Main, &bytes[down_sent..end], now).unwrap();
+            let mut piece = Bytes::copy_from_slice(&bytes[down_sent..end]);
+            down_sent += pair.server.channel_send(server_id, Stream::Main, &mut piece).unwrap();
             assert!(pair.step(), "{:?} {:?}", pair.client_error, pair.server_error);
-            while let Some(event) = pair.client_events.pop_front() {
-                if let ClientEvent::Channel(_, ChannelEvent::Data(_, data)) = event {
-                    assert_eq!(data, bytes[down_received..down_received + data.len()]);
-                    down_received += data.len();
-                    pair.client.channel_consumed(id, data.len(), now).unwrap();
-                }
+            pair.client_events.clear();
+            pair.server_events.clear();
+            while let Some((_, _, data)) = pair.client_data.pop_front() {
+                assert_eq!(data, bytes[down_received..down_received + data.len()]);
+                down_received += data.len();
+                pair.client.channel_consumed(id, data.len(), now);
             }
-            while let Some(event) = pair.server_events.pop_front() {
-                if let ServerEvent::Channel(server_id, ChannelEvent::Data(_, data)) = event {
-                    assert_eq!(data, bytes[up_received..up_received + data.len()]);
-                    up_received += data.len();
-                    pair.server.channel_consumed(server_id, data.len(), now).unwrap();
-                }
+            while let Some((server_id, _, data)) = pair.server_data.pop_front() {
+                assert_eq!(data, bytes[up_received..up_received + data.len()]);
+                up_received += data.len();
+                pair.server.channel_consumed(server_id, data.len(), now);
             }
         }
         let exchanges = pair.client.statistics().key_exchanges;
@@ -147,7 +142,7 @@ fn a_right_guess_saves_waiting_for_the_offer_and_a_wrong_one_costs_nothing() {
         let mut pair = Pair::new(client, server_config(server_offer));
         pair.client.authenticate(Attempt::PublicKey(host_keys()[0].clone()), pair.now).unwrap();
         pair.until(|event| matches!(event, ClientEvent::Auth(AuthEvent::Succeeded)).then_some(())).unwrap();
-        ((pair.now - pair.start).as_millis(), pair.client.server_first().cloned())
+        ((pair.now - pair.start).as_millis(), pair.client.next_guess().cloned())
     };
     // 50 ms one way. This server sends its offer at once, so half a round trip is all that waiting for it costs;
     // behind a server that lets the client speak first, it is a whole one.
@@ -189,10 +184,8 @@ fn a_flipped_bit_anywhere_after_the_first_keys_ends_the_connection() {
                     let at = position.min(bytes.len() - 1);
                     bytes[at] ^= 0x10;
                 }));
-                pair.client.channel_send(id, b"are you there?", pair.now).unwrap();
-                let data = pair.until(|event| {
-                    matches!(event, ClientEvent::Channel(_, ChannelEvent::Data(..))).then_some(())
-                });
+                pair.send(id, b"are you there?");
+                let data = pair.until_data(|_, _, data| Some(data));
                 assert_eq!(data, None, "{cipher:?} {mac:?}: tampered data was delivered");
                 // A damaged length may also make the client wait for more, never deliver.
                 assert!(

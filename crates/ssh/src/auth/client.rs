@@ -7,6 +7,7 @@ use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
 use tracing::debug;
 
 use crate::SshError;
+use crate::limits::{MAX_AUTH_ROUNDS, MAX_BANNERS_LEN};
 use crate::message::auth::{self, AUTH_SERVICE, Failure, Prompts};
 use crate::message::number;
 use crate::transport::Transport;
@@ -48,7 +49,10 @@ pub enum AuthEvent {
         partial_success: bool,
     },
     /// The attempt was not made: the server takes no signature algorithm that the key has.
-    KeyTypeRefused,
+    KeyTypeRefused {
+        /// Whether it would take one with SHA-1, which is not made any more (RFC 8332, RFC 9142).
+        only_sha1: bool,
+    },
     /// Somebody else is to sign this; answer with [`crate::Client::supply_signature`], or start another attempt.
     SignatureWanted {
         /// The key to sign with.
@@ -93,16 +97,25 @@ pub(crate) struct ClientAuth {
     user: String,
     state: State,
     service_requested: bool,
+    /// The server's answers so far.
+    rounds: u32,
+    /// How much of banners is still shown, in bytes.
+    banner_room: usize,
 }
 
 impl ClientAuth {
     pub(crate) fn new(user: String) -> Self {
-        Self { user, state: State::Idle, service_requested: false }
+        Self { user, state: State::Idle, service_requested: false, rounds: 0, banner_room: MAX_BANNERS_LEN }
     }
 
     /// Whether the server has to answer something.
     pub(crate) fn waits_for_peer(&self) -> bool {
         matches!(self.state, State::ExpectAnswer(_) | State::Queued(_))
+    }
+
+    /// Whether the server has said no to anything, or wanted more.
+    pub(crate) fn was_answered(&self) -> bool {
+        self.rounds > 0
     }
 
     pub(crate) fn is_done(&self) -> bool {
@@ -142,8 +155,14 @@ impl ClientAuth {
                 self.state = State::ExpectAnswer(sent);
                 Ok(None)
             }
-            None => Ok(Some(AuthEvent::KeyTypeRefused)),
+            None => Ok(Some(self.refused_type(transport))),
         }
+    }
+
+    /// A key of no type that the server takes signatures of: with a word where it is stuck at SHA-1.
+    fn refused_type(&self, transport: &Transport) -> AuthEvent {
+        let names = transport.server_sig_algs().unwrap_or_default();
+        AuthEvent::KeyTypeRefused { only_sha1: names.iter().any(|name| name == "ssh-rsa") }
     }
 
     fn send(&self, attempt: Attempt, transport: &mut Transport) -> Result<Option<Sent>, SshError> {
@@ -212,7 +231,7 @@ impl ClientAuth {
     /// Has somebody else sign; nothing leaves until they have.
     fn want_signature(&mut self, key: PublicKey, transport: &Transport) -> AuthEvent {
         let Some(algorithm) = signature_algorithm(&key, transport.server_sig_algs()) else {
-            return AuthEvent::KeyTypeRefused;
+            return self.refused_type(transport);
         };
         debug!(user = self.user, key = %key.fingerprint(), algorithm = algorithm.name(), "trying a key held elsewhere");
         let data = signed_data(&self.user, &key, algorithm, transport);
@@ -275,7 +294,9 @@ impl ClientAuth {
             }
             number::USERAUTH_BANNER => {
                 let text = auth::decode_banner(reader).map_err(SshError::malformed("USERAUTH_BANNER"))?;
-                Ok(Some(AuthEvent::Banner(text)))
+                let text = crate::text::neutralize(&text, self.banner_room);
+                self.banner_room -= text.len();
+                Ok((!text.is_empty()).then_some(AuthEvent::Banner(text)))
             }
             _ => {
                 let State::ExpectAnswer(sent) = std::mem::replace(&mut self.state, State::Idle) else {
@@ -284,6 +305,11 @@ impl ClientAuth {
                         met: message,
                     });
                 };
+                self.rounds += 1;
+                if self.rounds > MAX_AUTH_ROUNDS {
+                    let limit = u64::from(MAX_AUTH_ROUNDS);
+                    return Err(SshError::LimitExceeded { what: "rounds of a login", limit });
+                }
                 self.handle_answer(message, sent, reader).map(Some)
             }
         }

@@ -6,7 +6,6 @@
 use aws_lc_rs::digest;
 use aws_lc_rs::kem::{self, DecapsulationKey, EncapsulationKey, ML_KEM_768};
 use lantern_keys::RandomSource;
-use zeroize::Zeroizing;
 
 use super::{SharedSecret, ecdh, hash_of};
 use crate::SshError;
@@ -18,7 +17,7 @@ const BAD_SHARE: SshError =
 
 enum Kem {
     MlKem(DecapsulationKey<kem::AlgorithmId>),
-    Sntrup(Box<sntrup761::DecapsulationKey>),
+    Sntrup(Box<lantern_ntru_prime::DecapsulationKey>),
 }
 
 pub(super) struct Ephemeral {
@@ -41,8 +40,9 @@ impl Ephemeral {
                 (Kem::MlKem(secret), public)
             }
             _ => {
-                let (public, secret) = sntrup761::generate_key_from_seed(*seed(random));
-                (Kem::Sntrup(Box::new(secret)), public.as_ref().to_vec())
+                let secret = lantern_ntru_prime::DecapsulationKey::generate(&mut |out| random.fill(out));
+                let public = secret.encapsulation_key().as_bytes().to_vec();
+                (Kem::Sntrup(Box::new(secret)), public)
             }
         };
         let (x25519, x25519_share) = ecdh::Ephemeral::new(KexAlgorithm::Curve25519)?;
@@ -68,9 +68,8 @@ impl Ephemeral {
                 combine(self.algorithm, shared.as_ref(), &self.x25519, x25519_share)
             }
             Kem::Sntrup(secret) => {
-                let ciphertext = sntrup761::Ciphertext::try_from(ciphertext).map_err(|_| BAD_SHARE)?;
-                let shared = secret.decapsulate(&ciphertext);
-                combine(self.algorithm, shared.as_ref(), &self.x25519, x25519_share)
+                let shared = secret.decapsulate(ciphertext).ok_or(BAD_SHARE)?;
+                combine(self.algorithm, shared.as_slice(), &self.x25519, x25519_share)
             }
         }
     }
@@ -90,19 +89,13 @@ pub(super) fn server_agree(
             (ciphertext.as_ref().to_vec(), combine(algorithm, shared.as_ref(), &x25519, x25519_share)?)
         }
         _ => {
-            let public = sntrup761::EncapsulationKey::try_from(kem_public).map_err(|_| BAD_SHARE)?;
-            let (ciphertext, shared) = public.encapsulate_deterministic(*seed(random));
-            (ciphertext.as_ref().to_vec(), combine(algorithm, shared.as_ref(), &x25519, x25519_share)?)
+            let public = lantern_ntru_prime::EncapsulationKey::from_bytes(kem_public).ok_or(BAD_SHARE)?;
+            let (ciphertext, shared) = public.encapsulate(&mut |out| random.fill(out));
+            (ciphertext.to_vec(), combine(algorithm, shared.as_slice(), &x25519, x25519_share)?)
         }
     };
     share.extend_from_slice(&own_x25519_share);
     Ok((share, secret))
-}
-
-fn seed(random: &mut dyn RandomSource) -> Zeroizing<[u8; 32]> {
-    let mut seed = Zeroizing::new([0; 32]);
-    random.fill(&mut *seed);
-    seed
 }
 
 fn split(share: &[u8]) -> Result<(&[u8], &[u8]), SshError> {

@@ -4,7 +4,7 @@ use lantern_keys::wire::{Reader, WireError, Writer};
 use lantern_keys::{PublicKey, SecretString, Signature, SignatureAlgorithm};
 
 use super::number;
-use crate::limits::{MAX_BANNER_LEN, MAX_NAME_LIST_LEN, MAX_PROMPTS};
+use crate::limits::{MAX_BANNERS_LEN, MAX_NAME_LIST_LEN, MAX_PROMPTS};
 use crate::text::neutralize;
 
 /// The only service that we authenticate for.
@@ -104,7 +104,7 @@ impl Failure {
 /// SSH_MSG_USERAUTH_BANNER (53), RFC 4252 §5.4: the text, made harmless.
 pub(crate) fn decode_banner(mut reader: Reader<'_>) -> Result<String, WireError> {
     let text = String::from_utf8_lossy(reader.string("banner")?);
-    Ok(neutralize(&text, MAX_BANNER_LEN))
+    Ok(neutralize(&text, MAX_BANNERS_LEN))
 }
 
 /// One question of keyboard-interactive.

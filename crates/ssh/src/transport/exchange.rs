@@ -9,7 +9,7 @@ use tracing::debug;
 use super::states::{
     Exchange, ExpectNewKeys, ExpectReply, ExpectShare, ExpectTrust, HostKeyTrusted, HostKeyVerified, Kex,
 };
-use super::{Guess, Transport, TransportEvent};
+use super::{Extensions, Transport, TransportEvent};
 use crate::algorithm::KexAlgorithm;
 use crate::cipher::{PacketCipher, Use};
 use crate::kex::schedule::{CLIENT_TO_SERVER, KeySchedule, SERVER_TO_CLIENT};
@@ -21,11 +21,16 @@ use crate::{Role, SshError};
 
 impl Transport {
     /// The peer's KEXINIT: an answer to ours, or its own wish for new keys.
-    pub(super) fn handle_kexinit(&mut self, payload: &[u8], reader: Reader<'_>) -> Result<(), SshError> {
-        let first = self.session_id.is_none();
+    pub(super) fn handle_kexinit(
+        &mut self,
+        payload: &[u8],
+        reader: Reader<'_>,
+        now: Instant,
+    ) -> Result<(), SshError> {
+        let first = self.negotiated.session_id.is_none();
         if matches!(self.kex, Kex::Quiet) && !first {
             debug!("peer asks for new keys");
-            self.start_kex(None)?;
+            self.start_kex(None, now)?;
         }
         let Kex::ExpectKexInit(expect) = std::mem::replace(&mut self.kex, Kex::Moving) else {
             return Err(SshError::Unexpected {
@@ -38,22 +43,26 @@ impl Transport {
             Role::Client => (&expect.ours, &theirs),
             Role::Server => (&theirs, &expect.ours),
         };
+        let algorithms = negotiate::choose(client, server, self.role)?;
+        let preferred = match self.role {
+            Role::Client => negotiate::choose(&expect.preferred, server, self.role)?,
+            Role::Server => algorithms,
+        };
         if first {
-            self.strict = negotiate::is_strict(client, server);
-            self.send_ext_info = negotiate::peer_takes_ext_info(self.role, &theirs);
-            self.server_first = server_first(server);
-            let names = server.host_keys.iter();
-            self.server_host_keys =
-                names.filter_map(|name| lantern_keys::SignatureAlgorithm::from_name(name).ok()).collect();
-            if self.strict && self.receiver.sequence != 1 {
+            self.negotiated.settle(self.role, client, server, &preferred)?;
+            if self.negotiated.strict && self.codec.receiver.sequence != 1 {
                 return Err(SshError::PeerBroke {
                     rule: "KEXINIT must be its first packet (strict key exchange)",
                 });
             }
         }
-        let algorithms = negotiate::choose(client, server, self.role)?;
+        if algorithms != preferred {
+            // The guess moved something ahead of what would be chosen without it: the server is not what it was last
+            // time. Both sides have now sent offers that lead to the weaker choice, and there is no way back from that.
+            return Err(SshError::GuessOutdated);
+        }
         let guess_right = negotiate::guess_is_right(client, server);
-        debug!(?algorithms, strict = self.strict, guess_right, "negotiated");
+        debug!(?algorithms, strict = self.negotiated.strict, guess_right, "negotiated");
         let (client_kexinit, server_kexinit) = match self.role {
             Role::Client => (expect.ours_payload, payload.to_vec()),
             Role::Server => (payload.to_vec(), expect.ours_payload),
@@ -67,7 +76,7 @@ impl Transport {
         };
         self.kex = match (self.role, algorithms.kex) {
             (Role::Client, KexAlgorithm::GroupExchange) => {
-                self.sender.packet(&mut *self.random, |out| GroupRequest::OURS.message(out))?;
+                self.codec.send(|out| GroupRequest::OURS.message(out))?;
                 Kex::ExpectGroup(Box::new(exchange))
             }
             (Role::Client, kex) => {
@@ -85,8 +94,8 @@ impl Transport {
     }
 
     fn send_share(&mut self, kex: KexAlgorithm, group: Option<DhGroup>) -> Result<ClientShare, SshError> {
-        let share = ClientShare::new(kex, group, &mut *self.random)?;
-        self.sender.packet(&mut *self.random, |out| share.message(out))?;
+        let share = ClientShare::new(kex, group, &mut *self.codec.random)?;
+        self.codec.send(|out| share.message(out))?;
         Ok(share)
     }
 
@@ -147,7 +156,7 @@ impl Transport {
         let secret = share.agree(reply.share)?;
         let exchange_hash = HashInputs {
             client_identification: crate::IDENTIFICATION,
-            server_identification: &self.peer_identification,
+            server_identification: &self.negotiated.peer_identification,
             client_kexinit: &exchange.client_kexinit,
             server_kexinit: &exchange.server_kexinit,
             host_key: reply.host_key,
@@ -159,7 +168,7 @@ impl Transport {
         let verified = verify_host_key(&exchange.algorithms, &reply, &exchange_hash)?;
         let schedule = KeySchedule { algorithm: kex, secret, exchange_hash };
         debug!(host_key = %verified.key.fingerprint(), "host key signature verified");
-        let known = match &self.host_key {
+        let known = match &self.negotiated.host_key {
             // In a re-exchange only the key that was trusted at first will do.
             Some(trusted) if *trusted == verified.key => true,
             Some(_) => return Err(SshError::HostKeyChanged { now: verified.key.fingerprint() }),
@@ -195,7 +204,7 @@ impl Transport {
         schedule: KeySchedule,
         trusted: HostKeyTrusted,
     ) -> Result<(), SshError> {
-        self.host_key = Some(trusted.key);
+        self.negotiated.host_key = Some(trusted.key);
         self.send_new_keys(algorithms, &schedule)
     }
 
@@ -205,8 +214,9 @@ impl Transport {
         algorithms: Algorithms,
         schedule: &KeySchedule,
     ) -> Result<(), SshError> {
-        let first = self.session_id.is_none();
-        let session_id = self.session_id.get_or_insert_with(|| schedule.exchange_hash.clone()).clone();
+        let first = self.negotiated.session_id.is_none();
+        let session_id =
+            self.negotiated.session_id.get_or_insert_with(|| schedule.exchange_hash.clone()).clone();
         let to_server = schedule.keys(algorithms.client_to_server, CLIENT_TO_SERVER, &session_id);
         let to_client = schedule.keys(algorithms.server_to_client, SERVER_TO_CLIENT, &session_id);
         let (sealing, opening) = match self.role {
@@ -219,16 +229,15 @@ impl Transport {
                 PacketCipher::new(algorithms.client_to_server, &to_server, Use::Open)?,
             ),
         };
-        self.sender.packet(&mut *self.random, |out| out.put_byte(number::NEWKEYS))?;
-        self.sender.new_keys(sealing, self.strict);
+        self.codec.send(|out| out.put_byte(number::NEWKEYS))?;
+        self.codec.sender.new_keys(sealing, self.negotiated.strict);
         self.kex = Kex::ExpectNewKeys(Box::new(ExpectNewKeys { opening, algorithms }));
-        if first && self.send_ext_info {
+        if first && self.negotiated.send_ext_info {
             self.send_ext_info()?;
         }
-        for payload in std::mem::take(&mut self.deferred) {
-            self.sender.packet(&mut *self.random, |out| out.put(&payload))?;
+        for payload in self.deferred.take() {
+            self.codec.send(|out| out.put(&payload))?;
         }
-        self.deferred_bytes = 0;
         Ok(())
     }
 
@@ -242,25 +251,21 @@ impl Transport {
         let Kex::ExpectNewKeys(state) = std::mem::replace(&mut self.kex, Kex::Moving) else {
             return Err(SshError::Unexpected { expected: "a key exchange first", met: number::NEWKEYS });
         };
-        self.receiver.new_keys(state.opening, self.strict);
-        self.algorithms = Some(state.algorithms);
+        self.codec.receiver.new_keys(state.opening, self.negotiated.strict);
+        self.negotiated.algorithms = Some(state.algorithms);
         self.kex = Kex::Quiet;
-        self.key_exchanges += 1;
-        self.rekey_at = now.checked_add(self.rekey.time);
-        debug!(exchanges = self.key_exchanges, "new keys in use");
-        Ok(TransportEvent::NewKeys { first: self.key_exchanges == 1 })
+        self.lifetimes.on_new_keys(now);
+        let exchanges = self.lifetimes.exchanges;
+        debug!(exchanges, "new keys in use");
+        if exchanges == 1 {
+            self.extensions = Extensions::First;
+        }
+        Ok(TransportEvent::NewKeys { first: exchanges == 1 })
     }
 }
 
 fn expect(met: u8, number: u8, expected: &'static str) -> Result<(), SshError> {
     if met == number { Ok(()) } else { Err(SshError::Unexpected { expected, met }) }
-}
-
-/// What the server listed first, when it is something we could guess next time.
-fn server_first(server: &KexInit) -> Option<Guess> {
-    let kex = KexAlgorithm::from_name(server.kex.first()?)?;
-    let host_key = lantern_keys::SignatureAlgorithm::from_name(server.host_keys.first()?).ok()?;
-    Some(Guess { kex, host_key })
 }
 
 fn verify_host_key(
@@ -275,6 +280,6 @@ fn verify_host_key(
             "not the host key algorithm that was agreed on",
         )));
     }
-    key.verify(exchange_hash, &signature).map_err(SshError::HostKey)?;
+    key.verify(exchange_hash, &signature).map_err(SshError::HostKeySignature)?;
     Ok(HostKeyVerified { key })
 }

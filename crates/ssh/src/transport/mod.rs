@@ -1,6 +1,10 @@
 //! The transport layer (RFC 4253): identification, key exchange, re-keying, and the packets between.
 
+mod codec;
+mod deferred;
 mod exchange;
+mod lifetimes;
+mod negotiated;
 mod respond;
 mod states;
 
@@ -8,7 +12,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use lantern_keys::wire::Writer;
+use lantern_keys::wire::{Reader, Writer};
 use lantern_keys::{PrivateKey, PublicKey, RandomSource, SignatureAlgorithm};
 use tracing::{debug, trace};
 
@@ -16,11 +20,15 @@ use crate::algorithm::{KexAlgorithm, Offer};
 use crate::disconnect::{self, Disconnect};
 use crate::identification::{ExpectIdentification, OURS};
 use crate::kex::ClientShare;
-use crate::limits::{MAX_DEFERRED_BYTES, MAX_PRE_AUTH_BYTES, REKEY_BYTES, REKEY_PACKETS, REKEY_TIME};
+use crate::limits::{MAX_PRE_AUTH_BYTES, REKEY_BYTES, REKEY_PACKETS, REKEY_TIME};
 use crate::message::{self, number, transport::ExtInfo};
 use crate::negotiate::{self, Algorithms};
 use crate::packet::{PacketReceiver, PacketSender, PayloadWriter};
 use crate::{Role, SshError};
+use codec::Codec;
+use deferred::Deferred;
+use lifetimes::Lifetimes;
+use negotiated::Negotiated;
 use states::{ExpectKexInit, Kex};
 
 /// When we ask for new keys.
@@ -40,7 +48,8 @@ impl Default for RekeyPolicy {
     }
 }
 
-/// What a server put first in its offer: with it, the next connection's guess is right and saves a round trip.
+/// What to offer first, with a share of it sent along before the server has said what it has: where that is also what the
+/// server lists first, it saves a round trip. It never changes what is chosen.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Guess {
     /// The key exchange method.
@@ -81,6 +90,8 @@ pub(crate) struct TransportConfig {
     pub(crate) known_host_keys: Vec<PublicKey>,
     pub(crate) host_keys: Vec<Arc<PrivateKey>>,
     pub(crate) rekey: RekeyPolicy,
+    /// Longest time for a re-exchange.
+    pub(crate) exchange_time: Duration,
     pub(crate) random: Box<dyn RandomSource>,
 }
 
@@ -89,86 +100,84 @@ pub(crate) struct Transport {
     offer: Offer,
     known_host_keys: Vec<PublicKey>,
     host_keys: Vec<Arc<PrivateKey>>,
-    rekey: RekeyPolicy,
-    random: Box<dyn RandomSource>,
-    sender: PacketSender,
-    receiver: PacketReceiver,
+    codec: Codec,
+    negotiated: Negotiated,
+    lifetimes: Lifetimes,
     expect_identification: Option<ExpectIdentification>,
-    peer_identification: String,
     kex: Kex,
-    session_id: Option<Vec<u8>>,
-    strict: bool,
-    send_ext_info: bool,
-    /// Payloads of higher layers that wait for the end of a key exchange.
-    deferred: Vec<Vec<u8>>,
-    deferred_bytes: usize,
-    rekey_at: Option<Instant>,
-    host_key: Option<PublicKey>,
-    algorithms: Option<Algorithms>,
-    server_first: Option<Guess>,
-    server_host_keys: Vec<SignatureAlgorithm>,
-    key_exchanges: u32,
-    ext_info: ExtInfo,
+    deferred: Deferred,
+    extensions: Extensions,
+    /// Whether the reason for the end has been put on the wire.
+    said_goodbye: bool,
     /// Set by the layer above: before, less is taken from the peer.
     pub(crate) authenticated: bool,
 }
 
+/// Where EXT_INFO may come (RFC 8308 §2.4): as the first packet under the peer's first keys, and, from a server, right
+/// before USERAUTH_SUCCESS.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Extensions {
+    /// No keys yet: nothing in clear is believed.
+    NotYet,
+    /// The next packet may be one.
+    First,
+    /// The first place is past.
+    Later,
+    /// One has come in the second place: the next packet must be USERAUTH_SUCCESS.
+    BeforeSuccess,
+}
+
 impl Transport {
     /// Starts a connection: the identification, the offer and, for a client with one, the guess leave together.
-    pub(crate) fn new(config: TransportConfig) -> Result<Self, SshError> {
+    pub(crate) fn new(config: TransportConfig, now: Instant) -> Result<Self, SshError> {
         let mut transport = Self {
             role: config.role,
             offer: config.offer,
             known_host_keys: config.known_host_keys,
             host_keys: config.host_keys,
-            rekey: config.rekey,
-            random: config.random,
-            sender: PacketSender::new(),
-            receiver: PacketReceiver::new(),
+            codec: Codec::new(config.random),
+            negotiated: Negotiated::default(),
+            lifetimes: Lifetimes::new(config.rekey, config.exchange_time),
             expect_identification: Some(ExpectIdentification::new(config.role)),
-            peer_identification: String::new(),
             kex: Kex::Quiet,
-            session_id: None,
-            strict: false,
-            send_ext_info: false,
-            deferred: Vec::new(),
-            deferred_bytes: 0,
-            rekey_at: None,
-            host_key: None,
-            algorithms: None,
-            server_first: None,
-            server_host_keys: Vec::new(),
-            key_exchanges: 0,
-            ext_info: ExtInfo::default(),
+            deferred: Deferred::default(),
+            extensions: Extensions::NotYet,
+            said_goodbye: false,
             authenticated: false,
         };
-        transport.sender.raw(format!("{OURS}\r\n").as_bytes());
-        transport.start_kex(config.guess)?;
+        transport.codec.sender.raw(format!("{OURS}\r\n").as_bytes());
+        transport.start_kex(config.guess, now)?;
         Ok(transport)
     }
 
     /// Sends our KEXINIT, with a guess when there is one.
-    pub(crate) fn start_kex(&mut self, guess: Option<Guess>) -> Result<(), SshError> {
+    pub(crate) fn start_kex(&mut self, guess: Option<Guess>, now: Instant) -> Result<(), SshError> {
         let mut offer = self.offer.clone();
+        if let Some(trusted) = self.negotiated.host_key.as_ref().filter(|_| self.role == Role::Client) {
+            // The key that was trusted is the only one that will do in a re-exchange, so no algorithm of another is
+            // offered: a server with keys of several kinds would else be free to present one of those.
+            offer.host_keys.retain(|algorithm| trusted.signature_algorithms().contains(algorithm));
+        }
+        let first = self.negotiated.session_id.is_none();
+        let preferred = negotiate::kexinit(&offer, self.role, first, &mut *self.codec.random);
         let guess = guess.filter(|guess| {
             guess.kex != KexAlgorithm::GroupExchange
                 && offer.kex.contains(&guess.kex)
                 && offer.host_keys.contains(&guess.host_key)
         });
+        let mut init = preferred.clone();
         if let Some(guess) = &guess {
             // A guess only counts as right when it is the first of both sides' lists.
-            offer.kex.sort_by_key(|kex| *kex != guess.kex);
-            offer.host_keys.sort_by_key(|host_key| *host_key != guess.host_key);
+            init.kex.sort_by_key(|name| name != guess.kex.name());
+            init.host_keys.sort_by_key(|name| name != guess.host_key.name());
         }
-        let first = self.session_id.is_none();
-        let mut init = negotiate::kexinit(&offer, self.role, first, &mut *self.random);
         init.first_kex_packet_follows = guess.is_some();
         let payload = init.encode();
-        self.sender.packet(&mut *self.random, |out| out.put(&payload))?;
-        let guess = match guess {
+        self.codec.send(|out| out.put(&payload))?;
+        let share = match &guess {
             Some(guess) => {
-                let share = ClientShare::new(guess.kex, None, &mut *self.random)?;
-                self.sender.packet(&mut *self.random, |out| share.message(out))?;
+                let share = ClientShare::new(guess.kex, None, &mut *self.codec.random)?;
+                self.codec.send(|out| share.message(out))?;
                 debug!(kex = guess.kex.name(), "sent offer with a guess");
                 Some(share)
             }
@@ -177,21 +186,23 @@ impl Transport {
                 None
             }
         };
-        self.kex = Kex::ExpectKexInit(Box::new(ExpectKexInit { ours: init, ours_payload: payload, guess }));
+        self.lifetimes.on_offer(now);
+        let expect = ExpectKexInit { ours: init, ours_payload: payload, preferred, guess: share };
+        self.kex = Kex::ExpectKexInit(Box::new(expect));
         Ok(())
     }
 
     /// Works on received bytes until there is something for the layer above, or nothing more to work on.
     pub(crate) fn poll(&mut self, now: Instant) -> Result<Option<TransportEvent>, SshError> {
         if let Some(expect) = &mut self.expect_identification {
-            let Some(identification) = expect.poll(&mut self.receiver.buffer)? else { return Ok(None) };
-            debug!(peer = identification, "identified");
-            self.peer_identification = identification;
+            let Some(identification) = expect.poll(&mut self.codec.receiver.buffer)? else { return Ok(None) };
+            debug!(peer = %crate::neutralize(&identification, 255), "identified");
+            self.negotiated.peer_identification = identification;
             self.expect_identification = None;
         }
         while !matches!(self.kex, Kex::ExpectTrust(_)) {
-            let Some(payload) = self.receiver.poll()? else { break };
-            if !self.authenticated && self.receiver.bytes_total > MAX_PRE_AUTH_BYTES {
+            let Some(payload) = self.codec.receiver.poll()? else { break };
+            if !self.authenticated && self.codec.receiver.bytes_total > MAX_PRE_AUTH_BYTES {
                 return Err(SshError::LimitExceeded {
                     what: "bytes before login",
                     limit: MAX_PRE_AUTH_BYTES,
@@ -208,8 +219,10 @@ impl Transport {
     fn handle_packet(&mut self, payload: Bytes, now: Instant) -> Result<Option<TransportEvent>, SshError> {
         let (message, reader) = message::open(&payload)?;
         trace!(message, len = payload.len(), "received");
-        let first_exchange = self.session_id.is_none() || (self.strict && self.key_exchanges == 0);
-        if self.strict && first_exchange && !(number::KEXINIT..=number::KEX_LAST).contains(&message) {
+        let negotiated = &self.negotiated;
+        let first_exchange =
+            negotiated.session_id.is_none() || (negotiated.strict && self.lifetimes.exchanges == 0);
+        if negotiated.strict && first_exchange && !(number::KEXINIT..=number::KEX_LAST).contains(&message) {
             if message == number::DISCONNECT {
                 return self.handle_disconnect(reader);
             }
@@ -217,119 +230,148 @@ impl Transport {
             // cannot be slipped in and cut off again.
             return Err(SshError::Unexpected { expected: "only key exchange (strict)", met: message });
         }
+        let place = self.extensions;
+        if place != Extensions::NotYet {
+            self.extensions = Extensions::Later;
+        }
+        if place == Extensions::BeforeSuccess
+            && !matches!(message, number::USERAUTH_SUCCESS | number::DISCONNECT)
+        {
+            return Err(SshError::Unexpected {
+                expected: "the success that extensions announce (RFC 8308 §2.4)",
+                met: message,
+            });
+        }
         match message {
             number::DISCONNECT => self.handle_disconnect(reader),
             number::IGNORE | number::DEBUG | number::UNIMPLEMENTED => Ok(None),
-            number::EXT_INFO => {
-                let info = ExtInfo::decode(reader).map_err(SshError::malformed("EXT_INFO"))?;
-                debug!(server_sig_algs = ?info.server_sig_algs, "extensions");
-                if info.server_sig_algs.is_some() {
-                    self.ext_info = info;
-                }
-                Ok(None)
-            }
-            number::KEXINIT => self.handle_kexinit(&payload, reader).map(|()| None),
+            number::EXT_INFO => self.handle_ext_info(place, reader).map(|()| None),
+            number::KEXINIT => self.handle_kexinit(&payload, reader, now).map(|()| None),
             number::NEWKEYS => self.handle_new_keys(reader, now).map(Some),
             number::KEX_FIRST..=number::KEX_LAST => self.handle_kex(message, reader),
-            _ if self.kex.peer_may_send() && self.session_id.is_some() => {
+            _ if self.kex.peer_may_send() && self.negotiated.session_id.is_some() => {
                 Ok(Some(TransportEvent::Packet(payload)))
             }
             met => Err(SshError::Unexpected { expected: "a key exchange message", met }),
         }
     }
 
-    fn handle_disconnect(
-        &self,
-        reader: lantern_keys::wire::Reader<'_>,
-    ) -> Result<Option<TransportEvent>, SshError> {
+    fn handle_ext_info(&mut self, place: Extensions, reader: Reader<'_>) -> Result<(), SshError> {
+        match place {
+            Extensions::First => {}
+            Extensions::Later if self.role == Role::Client && !self.authenticated => {
+                self.extensions = Extensions::BeforeSuccess;
+            }
+            _ => {
+                return Err(SshError::Unexpected {
+                    expected: "no extensions here (RFC 8308 §2.4)",
+                    met: number::EXT_INFO,
+                });
+            }
+        }
+        let info = ExtInfo::decode(reader).map_err(SshError::malformed("EXT_INFO"))?;
+        debug!(server_sig_algs = ?info.server_sig_algs, "extensions");
+        if info.server_sig_algs.is_some() {
+            self.negotiated.ext_info = info;
+        }
+        Ok(())
+    }
+
+    fn handle_disconnect(&self, reader: Reader<'_>) -> Result<Option<TransportEvent>, SshError> {
         let reason = Disconnect::decode(reader).map_err(SshError::malformed("DISCONNECT"))?;
         Err(SshError::Disconnected(reason))
     }
 
     /// Sends a message of a higher layer; during a key exchange it waits for the end.
     pub(crate) fn send(&mut self, write: impl FnOnce(&mut PayloadWriter<'_>)) -> Result<(), SshError> {
-        if self.can_send() {
-            return self.sender.packet(&mut *self.random, write);
-        }
-        let mut payload = Vec::new();
-        write(&mut PayloadWriter::Deferred(&mut payload));
-        self.deferred_bytes += payload.len();
-        if self.deferred_bytes > MAX_DEFERRED_BYTES {
-            return Err(SshError::LimitExceeded {
-                what: "bytes waiting for new keys",
-                limit: MAX_DEFERRED_BYTES as u64,
-            });
-        }
-        self.deferred.push(payload);
-        Ok(())
+        if self.can_send() { self.codec.send(write) } else { self.deferred.push(write) }
     }
 
     /// Whether messages of higher layers leave at once.
     pub(crate) fn can_send(&self) -> bool {
-        self.session_id.is_some() && self.kex.we_may_send()
+        self.negotiated.session_id.is_some() && self.kex.we_may_send()
     }
 
     /// Whether keys are in use both ways and no exchange is going on.
     pub(crate) fn is_settled(&self) -> bool {
-        self.key_exchanges > 0 && matches!(self.kex, Kex::Quiet)
+        self.lifetimes.exchanges > 0 && matches!(self.kex, Kex::Quiet)
     }
 
     /// Asks for new keys when a limit of the policy is reached.
     pub(crate) fn rekey_if_due(&mut self, now: Instant) -> Result<(), SshError> {
-        if !self.is_settled() || !self.authenticated {
-            return Ok(());
+        let idle = self.is_settled() && self.authenticated;
+        match idle && self.lifetimes.is_due(&self.codec.sender, &self.codec.receiver, now) {
+            true => self.start_kex(None, now),
+            false => Ok(()),
         }
-        let due = self.sender.bytes.max(self.receiver.bytes) >= self.rekey.bytes
-            || self.sender.packets.max(self.receiver.packets) >= self.rekey.packets
-            || self.rekey_at.is_some_and(|at| now >= at);
-        if due { self.start_kex(None) } else { Ok(()) }
     }
 
-    /// When the policy's time is up.
-    pub(crate) fn rekey_deadline(&self) -> Option<Instant> {
-        self.rekey_at.filter(|_| self.is_settled() && self.authenticated)
+    /// Acts on deadlines of the keys.
+    ///
+    /// # Errors
+    /// [`SshError::TimedOut`]
+    pub(crate) fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
+        self.lifetimes.check(now)?;
+        self.rekey_if_due(now)
     }
 
-    /// Puts the reason for an error of ours on the wire, as far as one may say it.
+    /// When [`Self::handle_timeout`] is due.
+    pub(crate) fn poll_timeout(&self) -> Option<Instant> {
+        let renew = self.lifetimes.renew_at().filter(|_| self.is_settled() && self.authenticated);
+        [renew, self.lifetimes.exchange_deadline()].into_iter().flatten().min()
+    }
+
+    /// Puts the reason for an error of ours on the wire, as far as one may say it, once.
     pub(crate) fn say_goodbye(&mut self, error: &SshError) {
         let code = match error {
-            SshError::Disconnected(_) | SshError::Closed { .. } | SshError::NotSsh { .. } => return,
+            SshError::Disconnected(_)
+            | SshError::Closed { .. }
+            | SshError::NotSsh { .. }
+            | SshError::Busy { .. } => return,
             SshError::MacMismatch => disconnect::MAC_ERROR,
             SshError::NothingInCommon(_) => disconnect::KEY_EXCHANGE_FAILED,
-            SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => {
-                disconnect::HOST_KEY_NOT_VERIFIABLE
-            }
+            SshError::HostKey(_)
+            | SshError::HostKeySignature(_)
+            | SshError::HostKeyChanged { .. }
+            | SshError::HostKeyRejected => disconnect::HOST_KEY_NOT_VERIFIABLE,
             SshError::TimedOut { .. } => disconnect::CONNECTION_LOST,
-            SshError::Misuse(_) | SshError::Crypto(_) | SshError::Key(_) => disconnect::BY_APPLICATION,
+            SshError::Misuse(_) | SshError::Crypto(_) | SshError::Key(_) | SshError::GuessOutdated => {
+                disconnect::BY_APPLICATION
+            }
             _ => disconnect::PROTOCOL_ERROR,
         };
         self.disconnect(code, "");
     }
 
-    /// Queues SSH_MSG_DISCONNECT; the driver sends it and closes.
+    /// Queues SSH_MSG_DISCONNECT, once; the driver sends it and closes.
     pub(crate) fn disconnect(&mut self, code: u32, description: &str) {
+        if std::mem::replace(&mut self.said_goodbye, true) {
+            return;
+        }
         let reason = Disconnect { code, description: description.to_owned() };
         debug!(%reason, "disconnecting");
         // Nothing can be done about a failure here: the line is being given up.
-        let _ = self.sender.packet(&mut *self.random, |out| reason.encode(out));
+        let _ = self.codec.send(|out| reason.encode(out));
     }
 
     /// What the end of the line means now.
     pub(crate) fn end(&self) -> SshError {
         match &self.expect_identification {
-            Some(expect) => expect.not_ssh(&self.receiver.buffer),
-            None if self.key_exchanges == 0 => SshError::Closed { during: "during the key exchange" },
+            Some(expect) => expect.ended(&self.codec.receiver.buffer),
+            None if self.lifetimes.exchanges == 0 => SshError::Closed { during: "during the key exchange" },
             None if !self.authenticated => SshError::Closed { during: "before login was complete" },
             None => SshError::Closed { during: "without saying why" },
         }
     }
 
-    /// What we wait for before login, in words.
-    pub(crate) fn stage(&self) -> &'static str {
-        match (&self.expect_identification, self.key_exchanges) {
-            (Some(_), _) => "while waiting for the identification",
-            (None, 0) => "during the key exchange",
-            _ => "during authentication",
+    /// What it means that the peer took too long to get as far as keys or login.
+    pub(crate) fn took_too_long(&self, seconds: u64) -> SshError {
+        let buffer = &self.codec.receiver.buffer;
+        match (&self.expect_identification, self.lifetimes.exchanges) {
+            (Some(expect), _) if expect.is_something_else(buffer) => expect.not_ssh(buffer),
+            (Some(_), _) => SshError::TimedOut { seconds, during: "while waiting for the identification" },
+            (None, 0) => SshError::TimedOut { seconds, during: "during the key exchange" },
+            _ => SshError::TimedOut { seconds, during: "during authentication" },
         }
     }
 }
@@ -337,64 +379,68 @@ impl Transport {
 /// What the layers above look up.
 impl Transport {
     pub(crate) fn receiver(&mut self) -> &mut PacketReceiver {
-        &mut self.receiver
+        &mut self.codec.receiver
     }
 
     pub(crate) fn sender(&mut self) -> &mut PacketSender {
-        &mut self.sender
+        &mut self.codec.sender
     }
 
     pub(crate) fn pending(&self) -> &[u8] {
-        self.sender.pending()
+        self.codec.sender.pending()
+    }
+
+    /// Bytes of the peer's that we hold and have not worked on, and of ours that wait.
+    pub(crate) fn held_bytes(&self) -> usize {
+        self.codec.receiver.buffer.capacity() + self.codec.sender.capacity() + self.deferred.bytes()
     }
 
     pub(crate) fn awaits_trust(&self) -> bool {
         matches!(self.kex, Kex::ExpectTrust(_))
     }
 
-    /// The server role's own keys.
     pub(crate) fn host_keys(&self) -> &[Arc<PrivateKey>] {
         &self.host_keys
     }
 
     pub(crate) fn session_id(&self) -> Option<&[u8]> {
-        self.session_id.as_deref()
+        self.negotiated.session_id.as_deref()
     }
 
     pub(crate) fn algorithms(&self) -> Option<&Algorithms> {
-        self.algorithms.as_ref()
+        self.negotiated.algorithms.as_ref()
     }
 
     pub(crate) fn host_key(&self) -> Option<&PublicKey> {
-        self.host_key.as_ref()
+        self.negotiated.host_key.as_ref()
     }
 
     pub(crate) fn peer_identification(&self) -> &str {
-        &self.peer_identification
+        &self.negotiated.peer_identification
     }
 
     pub(crate) fn server_host_keys(&self) -> &[SignatureAlgorithm] {
-        &self.server_host_keys
+        &self.negotiated.server_host_keys
     }
 
-    pub(crate) fn server_first(&self) -> Option<&Guess> {
-        self.server_first.as_ref()
+    pub(crate) fn next_guess(&self) -> Option<&Guess> {
+        self.negotiated.next_guess.as_ref()
     }
 
     pub(crate) fn is_strict(&self) -> bool {
-        self.strict
+        self.negotiated.strict
     }
 
     /// The signature algorithms that the server says it takes from users (RFC 8308 §3.1).
     pub(crate) fn server_sig_algs(&self) -> Option<&[String]> {
-        self.ext_info.server_sig_algs.as_deref()
+        self.negotiated.ext_info.server_sig_algs.as_deref()
     }
 
     pub(crate) fn statistics(&self, round_trip: Option<Duration>) -> Statistics {
         Statistics {
-            bytes_received: self.receiver.bytes_total,
-            bytes_sent: self.sender.bytes_total,
-            key_exchanges: self.key_exchanges,
+            bytes_received: self.codec.receiver.bytes_total,
+            bytes_sent: self.codec.sender.bytes_total,
+            key_exchanges: self.lifetimes.exchanges,
             round_trip,
         }
     }

@@ -24,7 +24,7 @@ impl Transport {
         let group = DhGroup::choose(request)?;
         request.encode(&mut exchange.group_exchange);
         group.encode(&mut exchange.group_exchange);
-        self.sender.packet(&mut *self.random, |out| {
+        self.codec.send(|out| {
             out.put_byte(number::KEX_DH_GEX_GROUP);
             group.encode(out);
         })?;
@@ -41,11 +41,12 @@ impl Transport {
         let ExpectShare { exchange, group } = state;
         let algorithms = exchange.algorithms;
         let client_share = kex::decode_client_share(reader, algorithms.kex)?;
-        let (share, secret) = kex::server_agree(algorithms.kex, group, client_share, &mut *self.random)?;
+        let (share, secret) =
+            kex::server_agree(algorithms.kex, group, client_share, &mut *self.codec.random)?;
         let host_key = host_key_for(&self.host_keys, algorithms.host_key)?;
         let host_key_blob = host_key.public().encode();
         let exchange_hash = HashInputs {
-            client_identification: &self.peer_identification,
+            client_identification: &self.negotiated.peer_identification,
             server_identification: crate::IDENTIFICATION,
             client_kexinit: &exchange.client_kexinit,
             server_kexinit: &exchange.server_kexinit,
@@ -57,8 +58,8 @@ impl Transport {
         .hash(algorithms.kex, &secret);
         let signature = host_key.sign(&exchange_hash, algorithms.host_key).map_err(SshError::Key)?.encode();
         let reply = Reply { host_key: &host_key_blob, share: &share, signature: &signature };
-        self.sender.packet(&mut *self.random, |out| reply.encode(algorithms.kex, out))?;
-        self.host_key = Some(host_key.public().clone());
+        self.codec.send(|out| reply.encode(algorithms.kex, out))?;
+        self.negotiated.host_key = Some(host_key.public().clone());
         let schedule = KeySchedule { algorithm: algorithms.kex, secret, exchange_hash };
         self.send_new_keys(algorithms, &schedule)
     }
@@ -69,7 +70,7 @@ impl Transport {
         let server_sig_algs = (self.role == Role::Server)
             .then(|| SignatureAlgorithm::ALL.iter().map(|algorithm| algorithm.name().to_owned()).collect());
         let info = ExtInfo { server_sig_algs };
-        self.sender.packet(&mut *self.random, |out| info.encode(out))
+        self.codec.send(|out| info.encode(out))
     }
 }
 

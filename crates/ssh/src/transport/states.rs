@@ -61,6 +61,8 @@ impl Kex {
 pub(super) struct ExpectKexInit {
     pub(super) ours: KexInit,
     pub(super) ours_payload: Vec<u8>,
+    /// The same offer in the order that we prefer, before a guess moved something to the front.
+    pub(super) preferred: KexInit,
     pub(super) guess: Option<ClientShare>,
 }
 

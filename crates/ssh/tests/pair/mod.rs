@@ -9,10 +9,11 @@ use std::collections::VecDeque;
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
+use bytes::Bytes;
 use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, RandomSource, RsaBits};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, Client, ClientConfig, ClientEvent, Machine, Offer, Server, ServerConfig,
-    ServerEvent, SshError,
+    AuthAnswer, AuthMethod, ChannelEvent, ChannelId, Client, ClientConfig, ClientEvent, Machine, Offer,
+    Server, ServerConfig, ServerEvent, SshError, Stream,
 };
 
 /// A fixed sequence of bytes: tests must not depend on chance.
@@ -75,6 +76,11 @@ pub struct Pair {
     to_client: Wire,
     pub client_events: VecDeque<ClientEvent>,
     pub server_events: VecDeque<ServerEvent>,
+    /// What has come in on channels, taken out and not consumed.
+    pub client_data: VecDeque<(ChannelId, Stream, Bytes)>,
+    pub server_data: VecDeque<(ChannelId, Stream, Bytes)>,
+    /// Data stays where it is: the test takes it.
+    pub leave_data: bool,
     pub client_error: Option<SshError>,
     pub server_error: Option<SshError>,
     /// Lets a test spoil what is under way to the client.
@@ -96,6 +102,9 @@ impl Pair {
             to_client: Wire::new(),
             client_events: VecDeque::new(),
             server_events: VecDeque::new(),
+            client_data: VecDeque::new(),
+            server_data: VecDeque::new(),
+            leave_data: false,
             client_error: None,
             server_error: None,
             tamper: None,
@@ -123,18 +132,38 @@ impl Pair {
             }
             pending.len()
         };
-        let sent = pieces(self.client.pending(), &mut self.to_server);
-        let replied = pieces(self.server.pending(), &mut self.to_client);
-        self.client.sent(sent);
-        self.server.sent(replied);
+        // As long as packets can be made: the line takes everything.
+        loop {
+            let sent = pieces(self.client.poll_transmit(self.now), &mut self.to_server);
+            let replied = pieces(self.server.poll_transmit(self.now), &mut self.to_client);
+            self.client.sent(sent);
+            self.server.sent(replied);
+            if sent + replied == 0 {
+                break;
+            }
+        }
     }
 
     fn collect(&mut self) {
         while let Some(event) = self.client.poll_event() {
-            self.client_events.push_back(event);
+            match event {
+                ClientEvent::Channel(id, ChannelEvent::Readable(stream)) if !self.leave_data => {
+                    while let Some(data) = self.client.channel_take(id, stream) {
+                        self.client_data.push_back((id, stream, data));
+                    }
+                }
+                event => self.client_events.push_back(event),
+            }
         }
         while let Some(event) = self.server.poll_event() {
-            self.server_events.push_back(event);
+            match event {
+                ServerEvent::Channel(id, ChannelEvent::Readable(stream)) if !self.leave_data => {
+                    while let Some(data) = self.server.channel_take(id, stream) {
+                        self.server_data.push_back((id, stream, data));
+                    }
+                }
+                event => self.server_events.push_back(event),
+            }
         }
     }
 
@@ -142,7 +171,13 @@ impl Pair {
     pub fn step(&mut self) -> bool {
         self.send_all();
         self.collect();
-        if !self.client_events.is_empty() || !self.server_events.is_empty() {
+        let news = [
+            self.client_events.len(),
+            self.server_events.len(),
+            self.client_data.len(),
+            self.server_data.len(),
+        ];
+        if news != [0; 4] {
             return true;
         }
         let arrivals = [self.to_server.front(), self.to_client.front()].map(|front| front.map(|(at, _)| *at));
@@ -196,18 +231,51 @@ impl Pair {
                     return Some(found);
                 }
             }
-            while let Some(event) = self.server_events.pop_front() {
-                self.serve(event);
-            }
-            if !self.step() {
+            self.client_data.clear();
+            if !self.serve_and_step() {
                 return None;
             }
         }
     }
 
+    /// Runs until the client hears data that `found` wants; events and other data are dropped.
+    pub fn until_data<T>(
+        &mut self,
+        mut found: impl FnMut(ChannelId, Stream, Bytes) -> Option<T>,
+    ) -> Option<T> {
+        loop {
+            while let Some((id, stream, data)) = self.client_data.pop_front() {
+                if let Some(found) = found(id, stream, data) {
+                    return Some(found);
+                }
+            }
+            self.client_events.clear();
+            if !self.serve_and_step() {
+                return None;
+            }
+        }
+    }
+
+    fn serve_and_step(&mut self) -> bool {
+        while let Some(event) = self.server_events.pop_front() {
+            self.serve(event);
+        }
+        while let Some((id, _, mut data)) = self.server_data.pop_front() {
+            let len = data.len();
+            let taken = self.server.channel_send(id, Stream::Main, &mut data).unwrap();
+            assert_eq!(taken, len, "tests that fill the buffers serve by themselves");
+            self.server.channel_consumed(id, len, self.now);
+        }
+        self.step()
+    }
+
+    /// Hands data over to a channel of the client's; how much was taken.
+    pub fn send(&mut self, id: ChannelId, data: &[u8]) -> usize {
+        self.client.channel_send(id, &mut Bytes::copy_from_slice(data)).unwrap()
+    }
+
     /// What the server of most tests does: accepts any verified key, and echoes.
     pub fn serve(&mut self, event: ServerEvent) {
-        use lantern_ssh::{ChannelEvent, Stream};
         let now = self.now;
         match event {
             ServerEvent::Auth(request) => {
@@ -221,21 +289,15 @@ impl Pair {
             ServerEvent::Channel(id, ChannelEvent::Request { want_reply: true, .. }) => {
                 self.server.channel_reply(id, true).unwrap();
             }
-            ServerEvent::Channel(id, ChannelEvent::Data(_, data)) => {
-                let taken = self.server.channel_send(id, Stream::Main, &data, now).unwrap();
-                assert_eq!(taken, data.len(), "tests that fill the buffers serve by themselves");
-                self.server.channel_consumed(id, data.len(), now).unwrap();
-            }
-            ServerEvent::Channel(id, ChannelEvent::Eof) => {
-                self.server.channel_close(id).unwrap();
-            }
+            ServerEvent::Channel(id, ChannelEvent::Eof) => self.server.channel_close(id),
+            ServerEvent::Channel(id, ChannelEvent::Closed) => self.server.channel_release(id),
             ServerEvent::Channel(..) => {}
         }
     }
 
     /// Logs in with a key and opens a session.
-    pub fn log_in(&mut self) -> lantern_ssh::ChannelId {
-        use lantern_ssh::{Attempt, AuthEvent, ChannelEvent};
+    pub fn log_in(&mut self) -> ChannelId {
+        use lantern_ssh::{Attempt, AuthEvent};
         self.client.authenticate(Attempt::PublicKey(host_keys()[0].clone()), self.now).unwrap();
         let done = self.until(|event| matches!(event, ClientEvent::Auth(AuthEvent::Succeeded)).then_some(()));
         assert!(done.is_some(), "login failed: {:?} {:?}", self.client_error, self.server_error);
