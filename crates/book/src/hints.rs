@@ -1,4 +1,4 @@
-//! `hints.toml`: what each machine's server listed first, so that the next connection can guess and save a round
+//! `hints.toml`: what was chosen with each machine's server where that is what it lists first, so that the next connection can guess and save a round
 //! trip. A cache: a broken or missing file costs time, nothing else.
 
 use std::collections::BTreeMap;
@@ -10,7 +10,7 @@ use crate::{BookError, Home};
 
 const FILE: &str = "hints.toml";
 
-/// What one server listed first, by wire names.
+/// What may be guessed about one server, by wire names.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub struct Hint {
@@ -47,6 +47,17 @@ impl Hints {
             return Ok(());
         }
         Self::edit(home, |hints| drop(hints.insert(machine.to_owned(), hint)))
+    }
+
+    /// Forgets what there is for a machine.
+    ///
+    /// # Errors
+    /// What writing runs into.
+    pub fn forget(home: &Home, machine: &str) -> Result<(), BookError> {
+        if Self::load(home).get(machine).is_none() {
+            return Ok(());
+        }
+        Self::edit(home, |hints| drop(hints.remove(machine)))
     }
 
     /// What is known of `old` is known of `new` from now on.

@@ -5,12 +5,11 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bytes::{Buf, Bytes};
-
+use bytes::Bytes;
 use lantern_keys::{SecretString, SystemRandom};
 use lantern_link::{Pump, PumpError};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, Prompt, Prompts, Server, ServerConfig,
+    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, PeerChannel, Prompt, Prompts, Server, ServerConfig,
     ServerEvent, Stream,
 };
 use tokio::io::AsyncWriteExt;
@@ -203,7 +202,7 @@ impl Visit {
             for session in self.sessions.values_mut() {
                 session.work(&mut server, now)?;
             }
-            self.send_on(&mut server, now)?;
+            self.send_on(&mut server);
             let wake = self.sessions.values().filter_map(|session| session.wake).min();
             tokio::select! {
                 outcome = self.pump.turn(&mut server) => outcome?,
@@ -217,24 +216,22 @@ impl Visit {
     }
 
     /// What came from sockets goes into channels, as far as there is room.
-    fn send_on(&mut self, server: &mut Server, now: Instant) -> Result<(), PumpError> {
+    fn send_on(&mut self, server: &mut Server) {
         let waiting: Vec<ChannelId> = self.unsent.keys().copied().collect();
         for id in waiting {
             let Some((piece, ended)) = self.unsent.get_mut(&id) else { continue };
             // A channel that the client closed meanwhile takes nothing any more.
-            match server.channel_send(id, Stream::Main, piece, now) {
-                Ok(taken) => piece.advance(taken),
-                Err(_) => piece.clear(),
+            if server.channel_send(id, Stream::Main, piece).is_err() {
+                piece.clear();
             }
             if piece.is_empty() {
                 if *ended {
-                    let _ = server.channel_eof(id);
-                    let _ = server.channel_close(id);
+                    server.channel_eof(id);
+                    server.channel_close(id);
                 }
                 self.unsent.remove(&id);
             }
         }
-        Ok(())
     }
 
     async fn handle_channel(
@@ -248,19 +245,25 @@ impl Visit {
             self.sessions.insert(id, Session::new(id, user, &self.spec.name, self.logins.clone()));
             return Ok(());
         }
-        if let ChannelEvent::OpenWanted(to) = &event {
+        if let ChannelEvent::OpenWanted(PeerChannel::Direct(to)) = &event {
             let answer = self.bridges.open(id, to).await;
             return Ok(server.answer_open(id, answer)?);
         }
         let Some(session) = self.sessions.get_mut(&id) else {
             match event {
-                ChannelEvent::Data(_, data) => {
-                    let len = data.len();
-                    if self.bridges.data(id, data) {
-                        server.channel_consumed(id, len, Instant::now())?;
+                ChannelEvent::Readable(stream) => {
+                    while let Some(data) = server.channel_take(id, stream) {
+                        let len = data.len();
+                        if self.bridges.data(id, data) {
+                            server.channel_consumed(id, len, Instant::now());
+                        }
                     }
                 }
-                ChannelEvent::Eof | ChannelEvent::Closed => drop(self.bridges.end(id)),
+                ChannelEvent::Eof => drop(self.bridges.end(id)),
+                ChannelEvent::Closed => {
+                    self.bridges.end(id);
+                    server.channel_release(id);
+                }
                 _ => {}
             }
             return Ok(());
@@ -272,10 +275,15 @@ impl Visit {
                     server.channel_reply(id, granted)?;
                 }
             }
-            ChannelEvent::Data(_, data) => session.input(&data),
+            ChannelEvent::Readable(stream) => {
+                while let Some(data) = server.channel_take(id, stream) {
+                    session.input(&data);
+                }
+            }
             ChannelEvent::Eof => session.end_of_input(),
             ChannelEvent::Closed => {
                 self.sessions.remove(&id);
+                server.channel_release(id);
             }
             _ => {}
         }

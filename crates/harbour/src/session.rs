@@ -2,6 +2,7 @@
 
 use std::time::Instant;
 
+use bytes::Bytes;
 use lantern_ssh::limits::MAX_ENVIRONMENT;
 use lantern_ssh::{ChannelId, Server, SessionRequest, SshError, Stream};
 
@@ -16,6 +17,8 @@ pub(crate) struct Session {
     program: Option<Box<dyn Program>>,
     pub(crate) wake: Option<Instant>,
     exit: Option<Exit>,
+    /// Output that the channel had no room for yet.
+    unsent: [Bytes; 2],
     /// Received bytes whose window has not been given back.
     unconsumed: usize,
     pub(crate) finished: bool,
@@ -31,6 +34,7 @@ impl Session {
             program: None,
             wake: None,
             exit: None,
+            unsent: Default::default(),
             unconsumed: 0,
             finished: false,
         }
@@ -85,10 +89,11 @@ impl Session {
         loop {
             let advanced = self.advance(now);
             if self.io.input.len() < INPUT_HIGH_WATER && self.unconsumed > 0 {
-                server.channel_consumed(self.id, std::mem::take(&mut self.unconsumed), now)?;
+                server.channel_consumed(self.id, std::mem::take(&mut self.unconsumed), now);
             }
-            let sent = send(server, self.id, Stream::Main, &mut self.io.out, now)?
-                + send(server, self.id, Stream::Stderr, &mut self.io.err, now)?;
+            let [out, err] = &mut self.unsent;
+            let sent = send(server, self.id, Stream::Main, out, &mut self.io.out)
+                + send(server, self.id, Stream::Stderr, err, &mut self.io.err);
             // Room was made: the program may have more.
             if sent == 0 || !advanced {
                 break;
@@ -96,6 +101,7 @@ impl Session {
         }
         if self.io.out.is_empty()
             && self.io.err.is_empty()
+            && self.unsent.iter().all(Bytes::is_empty)
             && !self.finished
             && let Some(exit) = self.exit.take()
         {
@@ -108,9 +114,10 @@ impl Session {
                     message: String::new(),
                 },
             };
-            server.channel_request(self.id, &request)?;
-            server.channel_eof(self.id)?;
-            server.channel_close(self.id)?;
+            // A client that has closed the channel meanwhile does not want to know.
+            let _ = server.channel_request(self.id, &request);
+            server.channel_eof(self.id);
+            server.channel_close(self.id);
         }
         Ok(())
     }
@@ -151,17 +158,20 @@ fn to_terminal(out: &mut Vec<u8>, from: usize) {
     }
 }
 
-fn send(
-    server: &mut Server,
-    id: ChannelId,
-    stream: Stream,
-    data: &mut Vec<u8>,
-    now: Instant,
-) -> Result<usize, SshError> {
-    if data.is_empty() {
-        return Ok(0);
+/// Hands over what the program wrote, behind what is left from before; how much was taken. A channel that has ended takes
+/// nothing, and nobody misses it.
+fn send(server: &mut Server, id: ChannelId, stream: Stream, unsent: &mut Bytes, wrote: &mut Vec<u8>) -> usize {
+    let mut sent = 0;
+    loop {
+        if unsent.is_empty() {
+            *unsent = std::mem::take(wrote).into();
+        }
+        match server.channel_send(id, stream, unsent) {
+            Ok(taken) => sent += taken,
+            Err(_) => unsent.clear(),
+        }
+        if !unsent.is_empty() || wrote.is_empty() {
+            return sent;
+        }
     }
-    let sent = server.channel_send(id, stream, data, now)?;
-    data.drain(..sent);
-    Ok(sent)
 }

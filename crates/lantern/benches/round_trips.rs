@@ -7,7 +7,7 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use lantern_ssh::{ChannelEvent, SessionRequest};
+use lantern_ssh::{SessionRequest, Stream};
 use support::{Scene, on_this_thread};
 
 fn main() {
@@ -17,14 +17,10 @@ fn main() {
         scene.round_trips();
         let start = Instant::now();
         on_this_thread(async {
-            let mut link = scene.connect().await;
-            let id = link.open_session().await.unwrap();
-            link.request(id, &SessionRequest::Exec(b"hostname".to_vec()), true).unwrap();
-            loop {
-                if let (_, ChannelEvent::Data(..)) = link.event().await.unwrap() {
-                    break;
-                }
-            }
+            let trunk = scene.connect().await;
+            let channel = trunk.open_session().await.unwrap();
+            drop(channel.ask(&SessionRequest::Exec(b"hostname".to_vec())));
+            channel.next(Stream::Main).await.unwrap();
         });
         // Loopback's own handshake takes no time here; on a real line it takes one round trip.
         let by_time = start.elapsed().as_secs_f64() / (2.0 * one_way.as_secs_f64()) + 1.0;

@@ -16,7 +16,7 @@ pub(crate) mod code {
     pub(crate) const NAME: u8 = 242;
     /// No route, a proxy or gateway that did not connect us, or another failure of the network.
     pub(crate) const ROUTE: u8 = 243;
-    /// Nothing listens on the port.
+    /// Nothing listens on the port, or what listens takes no more connections now.
     pub(crate) const REFUSED: u8 = 244;
     /// No answer in time.
     pub(crate) const TIMED_OUT: u8 = 245;
@@ -45,7 +45,7 @@ pub(crate) mod code {
         (LOCAL, "something on this computer: the book, a key file, the terminal, the disk"),
         (NAME, "the machine's name was not found"),
         (ROUTE, "no route: nothing leads there, or a proxy or gateway on the way did not connect us"),
-        (REFUSED, "the connection was refused: nothing listens on the port"),
+        (REFUSED, "the connection was refused: nothing listens on the port, or the server is busy"),
         (TIMED_OUT, "no answer in time"),
         (PROTOCOL, "what answered is not SSH, or broke the protocol"),
         (ALGORITHMS, "no algorithm in common"),
@@ -155,9 +155,23 @@ impl From<LinkError> for Failure {
             LinkError::Handshake { source: SshError::NotSsh { .. }, .. } => {
                 failure.hint("another service answers on that port; try another with `address:port` or `--port`")
             }
+            LinkError::Handshake { source: SshError::Busy { .. }, .. } => failure
+                .hint("it has too many connections that are not logged in yet, or has seen too many failures from this address: wait a little and try again")
+                .hint("on the machine: the settings of its SSH service say how many it takes"),
+            LinkError::Handshake { source: SshError::Closed { during: "before it said what it is" }, .. } => failure
+                .hint("a server that is busy does this, and so does one that lets only certain addresses in; the log on the machine says which")
+                .hint("or another service answers on that port; try another with `address:port`"),
+            LinkError::Handshake { source: SshError::HostKeySignature(_), .. } => failure
+                .hint("try again: damage on the line is rare, and comes and goes. If it stays, something between you and the machine changes what is sent"),
+            LinkError::Unanswered { .. } => failure
+                .hint("the login worked; what the machine runs for that user hangs, or it is overloaded")
+                .hint("`--login-limit SECONDS` waits longer"),
             LinkError::Trust(trust) => with_trust(failure, *trust),
             LinkError::Auth(auth) => {
                 let mut failure = failure;
+                if let Some(reason) = &auth.ended {
+                    failure.details.push(format!("the server ended the login itself: {reason}"));
+                }
                 failure.details.push(match auth.methods.as_slice() {
                     [] => "the server named no method it would take".into(),
                     methods => format!("the server would take: {}", methods.join(", ")),
@@ -167,6 +181,10 @@ impl From<LinkError> for Failure {
                 }
                 let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
                 failure.details.extend(tried);
+                let keys = auth.report.iter().filter(|line| line.what.starts_with("key ")).count();
+                if auth.ended.is_some() && keys > 1 {
+                    return failure.hint("servers allow a few tries, and each key is one: `--key NAME` offers the one that is meant, and so does the book (lantern machine set NAME key=KEY)");
+                }
                 // A key that the machine would take says that the user is right, and so does half a success.
                 let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
                 if outcome("locked") {
@@ -214,13 +232,18 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
         LinkError::Handshake { source, .. } => match source {
             SshError::NothingInCommon(_) => code::ALGORITHMS,
             SshError::TimedOut { .. } => code::TIMED_OUT,
-            SshError::HostKey(_) | SshError::HostKeyChanged { .. } | SshError::HostKeyRejected => code::TRUST,
+            SshError::HostKey(_)
+            | SshError::HostKeySignature(_)
+            | SshError::HostKeyChanged { .. }
+            | SshError::HostKeyRejected => code::TRUST,
+            SshError::Busy { .. } => code::REFUSED,
             _ => code::PROTOCOL,
         },
         LinkError::Trust(_) => code::TRUST,
         LinkError::Auth(_) => code::LOGIN,
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
         LinkError::Lost { .. } => code::LOST,
+        LinkError::Unanswered { .. } => code::TIMED_OUT,
         LinkError::Book(_) => code::LOCAL,
         LinkError::Proxy { .. } => code::ROUTE,
         LinkError::Gateway { source, .. } => code_of(source),

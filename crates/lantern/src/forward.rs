@@ -1,15 +1,17 @@
 //! Forwarding the agent: a machine asks for signatures over its connection, and a person here allows each one.
 
-use std::collections::{HashMap, VecDeque};
+use std::sync::Arc;
 
-use bytes::{Buf, BytesMut};
 use clap::Args;
 use lantern_book::Home;
 use lantern_keys::PublicKey;
 use lantern_keys::wire::Reader;
-use lantern_link::{AgentClient, Link};
+use lantern_link::{
+    AgentClient, AgentSocket, Answer, Answering, Ask, Channel, Grant, Granted, Question, Trunk, Uses,
+};
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames};
-use lantern_ssh::{ChannelEvent, ChannelId, SessionRequest, neutralize};
+use lantern_ssh::{Stream, neutralize};
+use tokio::sync::{Semaphore, mpsc, oneshot};
 use tracing::debug;
 
 use crate::failure::{Failure, code};
@@ -17,10 +19,8 @@ use crate::keeper;
 use crate::output;
 use crate::target::Target;
 
-/// Most channels that a machine may hold open to the agent at once.
-const MAX_CHANNELS: usize = 16;
-/// Most signatures that may wait for a yes.
-const MAX_WAITING: usize = 16;
+/// Most conversations that a machine may have with the agent at once.
+const MAX_CONVERSATIONS: usize = 16;
 /// The number of a login request, which is what a signature is usually for (RFC 4252 §5).
 const USERAUTH_REQUEST: u8 = 50;
 
@@ -38,18 +38,10 @@ pub(crate) struct ForwardArgs {
     forward_agent_unasked: bool,
 }
 
-/// A forwarded agent.
+/// An agent that can be forwarded.
 pub(crate) struct AgentForward {
-    agent: AgentClient,
+    socket: AgentSocket,
     unasked: bool,
-    channels: HashMap<ChannelId, Conversation>,
-    waiting: VecDeque<(ChannelId, AgentRequest, String)>,
-}
-
-#[derive(Default)]
-struct Conversation {
-    frames: Frames,
-    unsent: BytesMut,
 }
 
 impl ForwardArgs {
@@ -68,14 +60,7 @@ impl ForwardArgs {
         }
         for socket in keeper::agents(home) {
             match AgentClient::connect(&socket).await {
-                Ok(agent) => {
-                    return Ok(Some(AgentForward {
-                        agent,
-                        unasked: self.forward_agent_unasked,
-                        channels: HashMap::new(),
-                        waiting: VecDeque::new(),
-                    }));
-                }
+                Ok(_) => return Ok(Some(AgentForward { socket, unasked: self.forward_agent_unasked })),
                 Err(error) => debug!(%error, "passed over"),
             }
         }
@@ -86,128 +71,111 @@ impl ForwardArgs {
 }
 
 impl AgentForward {
-    /// Allows the machine to come back for signatures, on a session that is about to start.
-    ///
-    /// # Errors
-    /// A connection that is lost.
-    pub(crate) fn request(link: &mut Link, session: ChannelId) -> Result<(), Failure> {
-        Ok(link.request(session, &SessionRequest::ForwardAgent, true)?)
+    /// Lets the machine come back for signatures from now on, in tasks of their own: neither a question that waits nor an agent that
+    /// does holds up anything else.
+    pub(crate) fn serve(self, trunk: &Trunk, ask: Arc<dyn Ask>) {
+        let granted = trunk.grant(Grant::Agent, Uses::Many);
+        let machine = trunk.machine().to_owned();
+        tokio::spawn(self.take(granted, machine, ask));
     }
 
-    /// Handles an event of a channel that is not the session's. A question to put to the person, when one has come up.
-    ///
-    /// # Errors
-    /// A connection that is lost.
-    pub(crate) async fn handle(
-        &mut self,
-        link: &mut Link,
-        id: ChannelId,
-        event: ChannelEvent,
-    ) -> Result<Option<String>, Failure> {
-        match event {
-            ChannelEvent::OpenedToAgent if self.channels.len() < MAX_CHANNELS => {
-                self.channels.insert(id, Conversation::default());
-            }
-            ChannelEvent::OpenedToAgent => link.close_channel(id),
-            ChannelEvent::Data(_, data) => {
-                link.consumed(id, data.len());
-                if let Some(conversation) = self.channels.get_mut(&id) {
-                    conversation.frames.feed(&data);
-                }
-                return self.work(link, id).await;
-            }
-            ChannelEvent::Writable => self.flush(link, id)?,
-            ChannelEvent::Eof => link.close_channel(id),
-            ChannelEvent::Closed => {
-                self.channels.remove(&id);
-                let first = self.waiting.front().map(|(id, ..)| *id);
-                self.waiting.retain(|(waiting, ..)| *waiting != id);
-                if first == Some(id) {
-                    return Ok(self.question());
-                }
-            }
-            _ => {}
-        }
-        Ok(None)
-    }
-
-    /// Whether a question waits for an answer.
-    pub(crate) fn is_asking(&self) -> bool {
-        !self.waiting.is_empty()
-    }
-
-    /// The person's answer to the question put last; the next question, when there is one.
-    ///
-    /// # Errors
-    /// A connection that is lost.
-    pub(crate) async fn answer(&mut self, link: &mut Link, yes: bool) -> Result<Option<String>, Failure> {
-        if let Some((id, request, _)) = self.waiting.pop_front() {
-            let answer = if yes { self.pass_on(&request).await } else { AgentResponse::Failure };
-            self.reply(link, id, &answer)?;
-        }
-        Ok(self.question())
-    }
-
-    fn question(&self) -> Option<String> {
-        self.waiting.front().map(|(_, _, question)| question.clone())
-    }
-
-    async fn work(&mut self, link: &mut Link, id: ChannelId) -> Result<Option<String>, Failure> {
-        let mut came_up = None;
-        while let Some(conversation) = self.channels.get_mut(&id) {
-            let frame = match conversation.frames.next_frame() {
-                Ok(Some(frame)) => frame,
-                Ok(None) => break,
-                Err(_) => {
-                    link.close_channel(id);
-                    break;
-                }
+    async fn take(self, mut granted: Granted, machine: String, ask: Arc<dyn Ask>) {
+        let places = Arc::new(Semaphore::new(MAX_CONVERSATIONS));
+        while let Some((_, channel)) = granted.next().await {
+            // One too many is closed at once.
+            let Ok(place) = places.clone().try_acquire_owned() else { continue };
+            let conversation = Conversation {
+                channel,
+                socket: self.socket.clone(),
+                agent: None,
+                ask: (!self.unasked).then(|| ask.clone()),
+                machine: machine.clone(),
             };
-            // A machine may see which keys there are and ask for signatures. It has no business with anything else.
-            let request = AgentRequest::decode(&frame).unwrap_or(AgentRequest::Unknown);
-            let answer = match &request {
-                AgentRequest::Sign { blob, data, .. } if !self.unasked => {
-                    if self.waiting.len() < MAX_WAITING {
-                        let question = question(link.machine(), blob, data);
-                        self.waiting.push_back((id, request, question));
-                        if self.waiting.len() == 1 {
-                            came_up = self.question();
-                        }
-                        continue;
-                    }
-                    AgentResponse::Failure
-                }
-                AgentRequest::List | AgentRequest::Sign { .. } => self.pass_on(&request).await,
-                _ => AgentResponse::Failure,
-            };
-            self.reply(link, id, &answer)?;
+            tokio::spawn(async move {
+                conversation.hold().await;
+                drop(place);
+            });
         }
-        Ok(came_up)
-    }
-
-    async fn pass_on(&mut self, request: &AgentRequest) -> AgentResponse {
-        self.agent.ask(request).await.unwrap_or(AgentResponse::Failure)
-    }
-
-    fn reply(&mut self, link: &mut Link, id: ChannelId, answer: &AgentResponse) -> Result<(), Failure> {
-        let Some(conversation) = self.channels.get_mut(&id) else { return Ok(()) };
-        conversation.unsent.extend_from_slice(&Frames::wrap(&answer.encode()));
-        self.flush(link, id)
-    }
-
-    fn flush(&mut self, link: &mut Link, id: ChannelId) -> Result<(), Failure> {
-        if let Some(conversation) = self.channels.get_mut(&id)
-            && !conversation.unsent.is_empty()
-        {
-            let taken = link.send(id, &conversation.unsent)?;
-            conversation.unsent.advance(taken);
-        }
-        Ok(())
     }
 }
 
-/// What the person is asked: which machine, which key, and what for as far as that can be told.
-fn question(machine: &str, blob: &[u8], data: &[u8]) -> String {
+/// One channel to the agent.
+struct Conversation {
+    channel: Channel,
+    socket: AgentSocket,
+    agent: Option<AgentClient>,
+    /// Whom to ask before something is signed; nobody where everything may be.
+    ask: Option<Arc<dyn Ask>>,
+    machine: String,
+}
+
+impl Conversation {
+    /// One question after the other: the next is not read before the answer to this one has been taken, so that a machine which
+    /// asks and does not listen makes nothing grow.
+    async fn hold(mut self) {
+        let mut frames = Frames::default();
+        while let Some(data) = self.channel.next(Stream::Main).await {
+            frames.feed(&data);
+            self.channel.consumed(data.len());
+            loop {
+                let frame = match frames.next_frame() {
+                    Ok(Some(frame)) => frame,
+                    Ok(None) => break,
+                    Err(_) => return,
+                };
+                // A machine may see which keys there are and ask for signatures. It has no business with anything else.
+                let request = AgentRequest::decode(&frame).unwrap_or(AgentRequest::Unknown);
+                let Some(answer) = self.answer(&request).await else { return };
+                let mut answer = bytes::Bytes::copy_from_slice(&Frames::wrap(&answer.encode()));
+                if self.channel.send(&mut answer).await.is_err() {
+                    return;
+                }
+            }
+        }
+        self.channel.close();
+        self.channel.ended().await;
+    }
+
+    /// The answer; none when the machine has gone away while it was waited for.
+    async fn answer(&mut self, request: &AgentRequest) -> Option<AgentResponse> {
+        match request {
+            AgentRequest::List => Some(self.pass_on(request).await),
+            AgentRequest::Sign { blob, data, .. } => {
+                let channel = self.channel.clone();
+                if let Some(ask) = self.ask.clone() {
+                    let what = what_for(blob, data);
+                    let question = Question::Signature { machine: self.machine.clone(), what };
+                    let answer = tokio::select! {
+                        answer = ask.ask(question) => answer,
+                        // Nobody needs the signature any more, nor the question.
+                        _ = channel.ended() => return None,
+                    };
+                    if !matches!(answer, Answer::Yes) {
+                        return Some(AgentResponse::Failure);
+                    }
+                }
+                tokio::select! {
+                    answer = self.pass_on(request) => Some(answer),
+                    _ = channel.ended() => None,
+                }
+            }
+            _ => Some(AgentResponse::Failure),
+        }
+    }
+
+    async fn pass_on(&mut self, request: &AgentRequest) -> AgentResponse {
+        if self.agent.is_none() {
+            self.agent = AgentClient::connect(&self.socket).await.ok();
+        }
+        match &mut self.agent {
+            Some(agent) => agent.ask(request).await.unwrap_or(AgentResponse::Failure),
+            None => AgentResponse::Failure,
+        }
+    }
+}
+
+/// Which key, and what for as far as that can be told.
+fn what_for(blob: &[u8], data: &[u8]) -> String {
     let key = match PublicKey::decode(blob) {
         Ok(key) => format!("{} {}", key.describe(), key.fingerprint()),
         Err(_) => "a key that lantern does not know".into(),
@@ -216,7 +184,7 @@ fn question(machine: &str, blob: &[u8], data: &[u8]) -> String {
         Some(user) => format!("to log in somewhere as {}", neutralize(&user, 64)),
         None => "something that is no login".into(),
     };
-    format!("{machine} asks for a signature with {key}, {what}.")
+    format!("a signature with {key}, {what}")
 }
 
 /// The user of a login request, when that is what is to be signed: a session identifier and then the request.
@@ -227,6 +195,51 @@ fn login_user(data: &[u8]) -> Option<String> {
         return None;
     }
     reader.text("user").ok().map(str::to_owned)
+}
+
+/// A question that is answered where the session is: by what is typed into it.
+pub(crate) struct Asked {
+    /// What to show.
+    pub(crate) text: String,
+    answer: oneshot::Sender<bool>,
+}
+
+impl Asked {
+    /// Whether whoever asked still waits.
+    pub(crate) fn is_wanted(&self) -> bool {
+        !self.answer.is_closed()
+    }
+
+    /// Answers it.
+    pub(crate) fn answer(self, yes: bool) {
+        let _ = self.answer.send(yes);
+    }
+}
+
+/// Puts questions about signatures to the session that they come from.
+pub(crate) struct AskInSession(mpsc::Sender<Asked>);
+
+impl AskInSession {
+    /// With the other end, for the session's loop. Questions come one at a time.
+    pub(crate) fn new() -> (Arc<Self>, mpsc::Receiver<Asked>) {
+        let (sender, questions) = mpsc::channel(1);
+        (Arc::new(Self(sender)), questions)
+    }
+}
+
+impl Ask for AskInSession {
+    fn ask(&self, question: Question) -> Answering {
+        let sender = self.0.clone();
+        Box::pin(async move {
+            let Question::Signature { machine, what } = question else { return Answer::No };
+            let (answer, answered) = oneshot::channel();
+            let asked = Asked { text: format!("{machine} asks for {what}."), answer };
+            match sender.send(asked).await {
+                Ok(()) if answered.await == Ok(true) => Answer::Yes,
+                _ => Answer::No,
+            }
+        })
+    }
 }
 
 /// Tells that the machine does not take the agent; the session goes on without.

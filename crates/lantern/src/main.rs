@@ -17,6 +17,7 @@ mod key_source;
 mod logging;
 mod output;
 mod passphrase;
+mod pipes;
 mod progress;
 mod secret_source;
 mod settings;

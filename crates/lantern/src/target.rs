@@ -7,7 +7,7 @@ use std::time::Duration;
 use lantern_book::{
     Destination, Effective, Field, Home, MachineBook, Protocol, Proxy, TrustStore, parse_resolver,
 };
-use lantern_link::{ConnectRequest, KeyChoice, Link, LinkError, TimeLimits, TrustPolicy, connect, our_offer};
+use lantern_link::{ConnectRequest, KeyChoice, LinkError, TimeLimits, Trunk, TrustPolicy, connect, our_offer};
 use tokio::signal::unix::SignalKind;
 
 use crate::ask::TerminalAsk;
@@ -322,9 +322,13 @@ impl Target {
     ///
     /// # Errors
     /// The step that failed.
-    pub(crate) async fn connect(&self, home: &Home, args: &ConnectArgs) -> Result<Link, Failure> {
-        let mut ask = args.ask()?;
-        let outcome = self.try_connect(home, args, &mut ask, self.keys(args), false).await;
+    pub(crate) async fn connect(
+        &self,
+        home: &Home,
+        args: &ConnectArgs,
+        ask: &TerminalAsk,
+    ) -> Result<Trunk, Failure> {
+        let outcome = self.try_connect(home, args, ask, self.keys(args), false).await;
         outcome.map_err(|failure| self.explain(failure.into_failure(), args))
     }
 
@@ -348,10 +352,10 @@ impl Target {
         &self,
         home: &Home,
         args: &ConnectArgs,
-        ask: &mut TerminalAsk,
+        ask: &TerminalAsk,
         keys: KeyChoice,
         keys_only: bool,
-    ) -> Result<Link, ConnectFailure> {
+    ) -> Result<Trunk, ConnectFailure> {
         let request = self.request(home, args, keys, keys_only)?;
         ask.is_for(&self.name);
         let mut interrupts = watch(SignalKind::interrupt())?;

@@ -55,6 +55,13 @@ pub enum AgentError {
 #[derive(Debug)]
 pub struct AgentClient {
     socket: AgentSocket,
+    /// None while an exchange is under way. One that was given up leaves nothing here: its answer may still come, and must not be
+    /// taken for the answer to the next question.
+    conversation: Option<Conversation>,
+}
+
+#[derive(Debug)]
+struct Conversation {
     stream: UnixStream,
     frames: Frames,
 }
@@ -65,11 +72,8 @@ impl AgentClient {
     /// # Errors
     /// [`AgentError::Io`]: nobody listens.
     pub async fn connect(socket: &AgentSocket) -> Result<Self, AgentError> {
-        let connecting = timeout(ANSWER_TIME, UnixStream::connect(&socket.path)).await;
-        let stream = connecting
-            .unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
-            .map_err(|source| io_error(socket, source))?;
-        Ok(Self { socket: socket.clone(), stream, frames: Frames::default() })
+        let conversation = Some(Conversation::begin(socket).await?);
+        Ok(Self { socket: socket.clone(), conversation })
     }
 
     /// How it is called in messages.
@@ -95,23 +99,13 @@ impl AgentClient {
     }
 
     async fn exchange(&mut self, request: &AgentRequest) -> Result<AgentResponse, AgentError> {
-        let protocol = AgentError::Protocol { what: self.socket.what };
-        let Ok(message) = request.encode() else { return Err(protocol) };
-        let socket = self.socket.clone();
-        self.stream.write_all(&Frames::wrap(&message)).await.map_err(|source| io_error(&socket, source))?;
-        let mut buffer = [0; 4096];
-        loop {
-            match self.frames.next_frame() {
-                Ok(Some(frame)) => return AgentResponse::decode(&frame).map_err(|_| protocol),
-                Ok(None) => {}
-                Err(_) => return Err(protocol),
-            }
-            let len = self.stream.read(&mut buffer).await.map_err(|source| io_error(&socket, source))?;
-            match buffer.get(..len) {
-                Some(bytes) if len > 0 => self.frames.feed(bytes),
-                _ => return Err(io_error(&socket, io::ErrorKind::UnexpectedEof.into())),
-            }
-        }
+        let mut conversation = match self.conversation.take() {
+            Some(conversation) => conversation,
+            None => Conversation::begin(&self.socket).await?,
+        };
+        let answer = conversation.exchange(&self.socket, request).await?;
+        self.conversation = Some(conversation);
+        Ok(answer)
     }
 
     /// The keys that it offers.
@@ -144,6 +138,39 @@ impl AgentClient {
                 good.map(|()| blob).map_err(|_| AgentError::Protocol { what: self.socket.what })
             }
             _ => Err(AgentError::Refused { what: self.socket.what }),
+        }
+    }
+}
+
+impl Conversation {
+    async fn begin(socket: &AgentSocket) -> Result<Self, AgentError> {
+        let connecting = timeout(ANSWER_TIME, UnixStream::connect(&socket.path)).await;
+        let stream = connecting
+            .unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
+            .map_err(|source| io_error(socket, source))?;
+        Ok(Self { stream, frames: Frames::default() })
+    }
+
+    async fn exchange(
+        &mut self,
+        socket: &AgentSocket,
+        request: &AgentRequest,
+    ) -> Result<AgentResponse, AgentError> {
+        let protocol = AgentError::Protocol { what: socket.what };
+        let Ok(message) = request.encode() else { return Err(protocol) };
+        self.stream.write_all(&Frames::wrap(&message)).await.map_err(|source| io_error(socket, source))?;
+        let mut buffer = [0; 4096];
+        loop {
+            match self.frames.next_frame() {
+                Ok(Some(frame)) => return AgentResponse::decode(&frame).map_err(|_| protocol),
+                Ok(None) => {}
+                Err(_) => return Err(protocol),
+            }
+            let len = self.stream.read(&mut buffer).await.map_err(|source| io_error(socket, source))?;
+            match buffer.get(..len) {
+                Some(bytes) if len > 0 => self.frames.feed(bytes),
+                _ => return Err(io_error(socket, io::ErrorKind::UnexpectedEof.into())),
+            }
         }
     }
 }

@@ -1,5 +1,8 @@
-//! Questions that only a person can answer. The program asks at the terminal, tests answer from a script, a batch
-//! run answers no.
+//! Questions that only a person can answer, and what a person may want to hear. The program asks at the terminal, tests answer
+//! from a script, a batch run answers no.
+
+use std::future::{Future, ready};
+use std::pin::Pin;
 
 use lantern_book::Verified;
 use lantern_keys::{PublicKey, SecretString};
@@ -8,30 +11,104 @@ use lantern_ssh::Prompts;
 use crate::step::Step;
 
 /// What is known when a machine shows a key for the first time.
-#[derive(Debug)]
-pub struct FirstContact<'a> {
+#[derive(Debug, Clone)]
+pub struct FirstContact {
     /// The machine, as the user calls it.
-    pub machine: &'a str,
+    pub machine: String,
     /// Where it was reached: the address dialed and the one that answered.
     pub reached_at: String,
     /// The key it proved to hold.
-    pub key: &'a PublicKey,
+    pub key: PublicKey,
     /// Other machines known to have this key.
     pub same_key: Vec<String>,
     /// Other machines met at this address with other keys.
     pub same_address: Vec<String>,
 }
 
-/// The answer at first contact.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum HostKeyAnswer {
-    /// No, and the connection ends.
-    Reject,
-    /// Nobody is there to ask.
-    NoOneToAsk,
-    /// Yes, verified like this.
-    Accept(Verified),
+/// Something to be answered. `again`: the answer before was wrong.
+#[derive(Debug, Clone)]
+pub enum Question {
+    /// Is this the right key? Answered by [`Answer::Trust`].
+    FirstContact(FirstContact),
+    /// The passphrase of a key, by [`Answer::Secret`].
+    Passphrase {
+        /// The key, as the user calls it.
+        key: String,
+        /// Whether another one was wrong.
+        again: bool,
+    },
+    /// The password of a user, by [`Answer::Secret`].
+    Password {
+        /// The user.
+        user: String,
+        /// The machine.
+        machine: String,
+        /// Whether another one was wrong.
+        again: bool,
+    },
+    /// The password of a user of a proxy, by [`Answer::Secret`].
+    ProxyPassword {
+        /// The user.
+        user: String,
+        /// The proxy.
+        proxy: String,
+        /// Whether another one was wrong.
+        again: bool,
+    },
+    /// The new password that the server demands with these words, typed twice; by [`Answer::Secret`].
+    NewPassword {
+        /// The machine.
+        machine: String,
+        /// Its words.
+        demand: String,
+        /// Whether another one was refused.
+        again: bool,
+    },
+    /// The server's own questions, by [`Answer::Secrets`], as many as there are.
+    Prompts {
+        /// The machine.
+        machine: String,
+        /// What it asks.
+        prompts: Prompts,
+    },
+    /// Whether a machine may have a signature, by [`Answer::Yes`].
+    Signature {
+        /// The machine that asks.
+        machine: String,
+        /// Which key, and what for as far as that can be told.
+        what: String,
+    },
 }
+
+/// An answer. One that does not fit its question counts as [`Answer::No`].
+#[derive(Debug, Clone)]
+pub enum Answer {
+    /// No, or nothing is given.
+    No,
+    /// Nobody is there to ask.
+    NoOne,
+    /// Yes.
+    Yes,
+    /// The key is trusted, verified like this.
+    Trust(Verified),
+    /// A secret.
+    Secret(SecretString),
+    /// Several.
+    Secrets(Vec<SecretString>),
+}
+
+impl Answer {
+    /// The secret, when it is one.
+    pub fn secret(self) -> Option<SecretString> {
+        match self {
+            Self::Secret(secret) => Some(secret),
+            _ => None,
+        }
+    }
+}
+
+/// An answer that is being waited for. Dropped, nobody needs it any more.
+pub type Answering = Pin<Box<dyn Future<Output = Answer> + Send>>;
 
 /// Something worth telling that needs no answer.
 #[derive(Debug)]
@@ -65,33 +142,18 @@ pub enum Note<'a> {
     NotRemembered(&'a lantern_book::BookError),
 }
 
-/// Answers questions. Every method may block: nothing else happens on the connection meanwhile.
-pub trait Ask: Send {
-    /// Is this the right key?
-    fn first_contact(&mut self, contact: &FirstContact<'_>) -> HostKeyAnswer;
-
-    /// The passphrase of a key; `again` after a wrong one. `None`: there is none to be had.
-    fn passphrase(&mut self, key: &str, again: bool) -> Option<SecretString>;
+/// Answers questions. Connections live on while a question waits, and several may ask at once: whoever answers puts them in turn.
+pub trait Ask: Send + Sync {
+    /// Puts a question.
+    fn ask(&self, question: Question) -> Answering;
 
     /// Whether a password for this machine can be given without asking a person.
-    fn password_at_hand(&self, machine: &str) -> bool;
-
-    /// The password of a user; `again` after a wrong one.
-    fn password(&mut self, user: &str, machine: &str, again: bool) -> Option<SecretString>;
-
-    /// The password of a user of a proxy; `again` after a wrong one.
-    fn proxy_password(&mut self, _user: &str, _proxy: &str, _again: bool) -> Option<SecretString> {
-        None
+    fn password_at_hand(&self, _machine: &str) -> bool {
+        false
     }
 
-    /// The new password that the server demands with these words, typed twice.
-    fn new_password(&mut self, demand: &str) -> Option<SecretString>;
-
-    /// Answers to the server's own questions.
-    fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>>;
-
     /// Something to tell.
-    fn note(&mut self, note: &Note<'_>);
+    fn note(&self, _note: &Note<'_>) {}
 
     /// Whether the methods that a server takes are of interest, at the cost of a round trip.
     fn wants_methods(&self) -> bool {
@@ -99,5 +161,15 @@ pub trait Ask: Send {
     }
 
     /// A step was taken.
-    fn step(&mut self, _step: &Step<'_>) {}
+    fn step(&self, _step: &Step<'_>) {}
+}
+
+/// Nobody: every question is answered with that.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Nobody;
+
+impl Ask for Nobody {
+    fn ask(&self, _question: Question) -> Answering {
+        Box::pin(ready(Answer::NoOne))
+    }
 }

@@ -1,9 +1,9 @@
 //! A command on a machine whose output we read ourselves.
 
-use bytes::{Buf, Bytes};
-use lantern_ssh::{ChannelEvent, SessionRequest, Stream};
+use bytes::Bytes;
+use lantern_ssh::{SessionRequest, Stream};
 
-use crate::{Link, LinkError};
+use crate::{Channel, ChannelEnd, LinkError, Trunk};
 
 /// Most output that is kept of either stream, in bytes; the rest is dropped, and the command goes on.
 pub(crate) const MAX_CAPTURED: usize = 1024 * 1024;
@@ -23,41 +23,37 @@ pub struct Captured {
 ///
 /// # Errors
 /// No session, or the connection was lost.
-pub async fn capture(link: &mut Link, command: &str, input: &[u8]) -> Result<Captured, LinkError> {
-    let id = link.open_session().await?;
-    link.request(id, &SessionRequest::Exec(command.as_bytes().to_vec()), true)?;
+pub async fn capture(trunk: &Trunk, command: &str, input: &[u8]) -> Result<Captured, LinkError> {
+    let channel = trunk.open_session().await?;
+    let granted = channel.ask(&SessionRequest::Exec(command.as_bytes().to_vec()));
     let mut input = Bytes::copy_from_slice(input);
-    let mut captured = Captured::default();
-    send(link, id, &mut input)?;
-    loop {
-        let (event_id, event) = link.event().await?;
-        if event_id != id {
-            continue;
+    let feed = async {
+        // A command that reads no more has ended or closed its input: its status tells what that means.
+        let _ = channel.send(&mut input).await;
+        channel.send_eof();
+    };
+    let refused = async {
+        if !granted.await? {
+            channel.close();
         }
-        match event {
-            ChannelEvent::Data(stream, data) => {
-                link.consumed(id, data.len());
-                let kept = if stream == Stream::Main { &mut captured.out } else { &mut captured.err };
-                let room = MAX_CAPTURED.saturating_sub(kept.len());
-                kept.extend_from_slice(data.get(..room).unwrap_or(&data));
-            }
-            ChannelEvent::Writable => send(link, id, &mut input)?,
-            ChannelEvent::Request { request: SessionRequest::ExitStatus(status), .. } => {
-                captured.status = Some(status);
-            }
-            ChannelEvent::Reply { granted: false, .. } => link.close_channel(id),
-            ChannelEvent::Closed => return Ok(captured),
-            _ => {}
-        }
+        Ok::<_, LinkError>(())
+    };
+    let (out, err, (), refused) =
+        tokio::join!(collect(&channel, Stream::Main), collect(&channel, Stream::Stderr), feed, refused);
+    refused?;
+    match channel.ended().await {
+        ChannelEnd::Exited(status) => Ok(Captured { status: Some(status), out, err }),
+        ChannelEnd::Signaled { .. } | ChannelEnd::Closed => Ok(Captured { status: None, out, err }),
+        ChannelEnd::Lost(source) => Err(LinkError::Lost { machine: trunk.machine().to_owned(), source }),
     }
 }
 
-/// Sends what there is room for, and the end after all of it.
-fn send(link: &mut Link, id: lantern_ssh::ChannelId, input: &mut Bytes) -> Result<(), LinkError> {
-    let taken = link.send(id, input)?;
-    input.advance(taken);
-    if input.is_empty() {
-        link.send_eof(id);
+async fn collect(channel: &Channel, stream: Stream) -> Vec<u8> {
+    let mut kept = Vec::new();
+    while let Some(data) = channel.next(stream).await {
+        channel.consumed(data.len());
+        let room = MAX_CAPTURED.saturating_sub(kept.len());
+        kept.extend_from_slice(data.get(..room).unwrap_or(&data));
     }
-    Ok(())
+    kept
 }

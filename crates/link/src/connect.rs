@@ -2,31 +2,74 @@
 
 use std::time::Instant;
 
+use lantern_ssh::SshError;
+use tracing::debug;
+
 use crate::dial::{Dial, dial};
 use crate::line::Line;
 use crate::login::{Login, Prepared, remember};
 use crate::proxy::ProxyError;
-use crate::rotation::RotationWatch;
+use crate::rotation;
 use crate::step::Step;
-use crate::{Ask, ConnectRequest, Link, LinkError, gateway};
+use crate::trunk::Destination;
+use crate::{Ask, ConnectRequest, LinkError, Question, Trunk, gateway};
 
 /// Connects and logs in, through whatever is on the way.
 ///
 /// # Errors
 /// The step that failed.
-pub async fn connect(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<Link, LinkError> {
+pub async fn connect(request: &ConnectRequest, ask: &dyn Ask) -> Result<Trunk, LinkError> {
     // What can fail here, fails before the network is bothered.
     let prepared = Prepared::new(request, ask).await?;
-    let (line, reached) = reach(request, ask).await?;
-    log_in(prepared, line, reached, ask).await
+    let behind = pass_gateways(request, ask).await?;
+    hop(prepared, behind.as_ref(), ask).await
 }
 
-async fn log_in(
-    prepared: Prepared<'_>,
-    line: Line,
-    reached: String,
-    ask: &mut dyn Ask,
-) -> Result<Link, LinkError> {
+/// A line to where the request leads, without a login there: dialed, or through its gateways; and how that place is called.
+///
+/// # Errors
+/// The step that failed.
+pub(crate) async fn reach(request: &ConnectRequest, ask: &dyn Ask) -> Result<(Line, String), LinkError> {
+    let behind = pass_gateways(request, ask).await?;
+    open_line(request, behind.as_ref(), ask).await
+}
+
+/// Logs in to the gateways on the way; the last of them.
+async fn pass_gateways(request: &ConnectRequest, ask: &dyn Ask) -> Result<Option<Trunk>, LinkError> {
+    let mut behind: Option<Trunk> = None;
+    for gateway in &request.via {
+        ask.step(&Step::Gateway(&gateway.machine));
+        let passed = async {
+            let prepared = Prepared::new(gateway, ask).await?;
+            hop(prepared, behind.as_ref(), ask).await
+        };
+        let trunk = passed.await.map_err(|source| match source {
+            // Told by the gateway before this one.
+            refused @ LinkError::GatewayRefused { .. } => refused,
+            source => LinkError::Gateway { gateway: gateway.machine.clone(), source: Box::new(source) },
+        })?;
+        behind = Some(trunk);
+    }
+    ask.step(&Step::Machine(&request.machine));
+    Ok(behind)
+}
+
+/// One connection with its login. A guess that would have changed what is chosen costs a second try without it.
+async fn hop(prepared: Prepared<'_>, behind: Option<&Trunk>, ask: &dyn Ask) -> Result<Trunk, LinkError> {
+    let request = prepared.request;
+    let (line, reached) = open_line(request, behind, ask).await?;
+    match log_in(prepared, line, reached, ask).await {
+        Err(LinkError::Handshake { source: SshError::GuessOutdated, .. }) => {
+            debug!(machine = request.machine, "the guess is out of date");
+            let prepared = Prepared::new(request, ask).await?.without_guess();
+            let (line, reached) = open_line(request, behind, ask).await?;
+            log_in(prepared, line, reached, ask).await
+        }
+        outcome => outcome,
+    }
+}
+
+async fn log_in(prepared: Prepared<'_>, line: Line, reached: String, ask: &dyn Ask) -> Result<Trunk, LinkError> {
     let request = prepared.request;
     let mut login = Login::start(prepared, line, reached, ask)?;
     login.run().await?;
@@ -34,44 +77,30 @@ async fn log_in(
     if !request.only_looking {
         remember(request, &client, ask);
     }
-    let (machine, user) = (request.machine.clone(), request.user.clone());
-    let rotation = RotationWatch::new(&request.home, &machine, request.only_looking);
-    Ok(Link { client, pump, machine, user, ended: None, rotation, listening: None })
-}
-
-/// A line to where the request leads: dialed, or through its gateways; and how that place is called.
-///
-/// # Errors
-/// The step that failed.
-pub(crate) async fn reach(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<(Line, String), LinkError> {
-    let Some(first) = request.via.first() else {
-        ask.step(&Step::Machine(&request.machine));
-        return open_line(request, ask).await;
+    let to = Destination {
+        machine: request.machine.clone(),
+        user: request.user.clone(),
+        answer_time: request.limits.login,
     };
-    let at = |gateway: &ConnectRequest| {
-        let gateway = gateway.machine.clone();
-        move |source| LinkError::Gateway { gateway, source: Box::new(source) }
-    };
-    ask.step(&Step::Gateway(&first.machine));
-    let (mut line, mut reached) = open_line(first, ask).await.map_err(at(first))?;
-    for (index, gateway) in request.via.iter().enumerate() {
-        let prepared = Prepared::new(gateway, ask).await.map_err(at(gateway))?;
-        let link = log_in(prepared, line, reached, ask).await.map_err(at(gateway))?;
-        let next = request.via.get(index + 1);
-        match next {
-            Some(next) => ask.step(&Step::Gateway(&next.machine)),
-            None => ask.step(&Step::Machine(&request.machine)),
-        }
-        let next = next.unwrap_or(request);
-        let start = Instant::now();
-        (line, reached) = gateway::through(link, &next.addresses, next.port).await?;
-        ask.step(&Step::Reached { place: &reached, took: start.elapsed() });
+    let trunk = Trunk::start(client, pump, to);
+    if !request.only_looking {
+        rotation::watch(&request.home, &trunk);
     }
-    Ok((line, reached))
+    Ok(trunk)
 }
 
-/// A line to the first thing on the way.
-async fn open_line(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<(Line, String), LinkError> {
+/// A line to one machine: from the gateway before it, or dialed.
+async fn open_line(
+    request: &ConnectRequest,
+    behind: Option<&Trunk>,
+    ask: &dyn Ask,
+) -> Result<(Line, String), LinkError> {
+    let start = Instant::now();
+    if let Some(gateway) = behind {
+        let (line, reached) = gateway::through(gateway, &request.addresses, request.port).await?;
+        ask.step(&Step::Reached { place: &reached, took: start.elapsed() });
+        return Ok((line, reached));
+    }
     let limit = request.limits.connect;
     let Some(proxy) = &request.proxy else {
         let what = Dial { addresses: &request.addresses, port: request.port, race: request.race, limit };
@@ -83,7 +112,10 @@ async fn open_line(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<(Line,
     for host in &request.addresses {
         loop {
             let password = match &proxy.user {
-                Some(user) => ask.proxy_password(user, &proxy.place(), again),
+                Some(user) => {
+                    let (user, proxy) = (user.clone(), proxy.place());
+                    ask.ask(Question::ProxyPassword { user, proxy, again }).await.secret()
+                }
                 None => None,
             };
             let addresses = [proxy.address.clone()];

@@ -16,6 +16,9 @@ use crate::{Ask, LinkError};
 /// How long an address is given before the next one is tried beside it (RFC 8305 §8).
 const ATTEMPT_DELAY: Duration = Duration::from_millis(250);
 
+/// Bytes that the kernel may hold before they are sent, before it says that it takes no more.
+const NOT_SENT_LOW_WATER: u32 = 64 * 1024;
+
 /// What to dial.
 #[derive(Debug, Clone, Copy)]
 pub struct Dial<'a> {
@@ -39,7 +42,7 @@ impl Dial<'_> {
 ///
 /// # Errors
 /// The kind of failure of the address that came furthest: name, route, refusal, silence.
-pub async fn dial(what: Dial<'_>, ask: &mut dyn Ask) -> Result<(TcpStream, SocketAddr), LinkError> {
+pub async fn dial(what: Dial<'_>, ask: &dyn Ask) -> Result<(TcpStream, SocketAddr), LinkError> {
     let addresses = resolve(what, ask).await?;
     let start = Instant::now();
     let mut waiting: VecDeque<SocketAddr> = addresses.into();
@@ -65,6 +68,8 @@ pub async fn dial(what: Dial<'_>, ask: &mut dyn Ask) -> Result<(TcpStream, Socke
             Ok(stream) => {
                 // Keystrokes must not wait for more of them.
                 stream.set_nodelay(true).map_err(|error| explain(error, &what.place(), took))?;
+                // Little waits in the kernel where it cannot be overtaken any more; a system without this setting goes without.
+                let _ = socket2::SockRef::from(&stream).set_tcp_notsent_lowat(NOT_SENT_LOW_WATER);
                 let place = address.to_string();
                 ask.step(&Step::Reached { place: &place, took: start.elapsed() });
                 return Ok((stream, address));
@@ -114,7 +119,7 @@ fn nothing_found(what: Dial<'_>) -> LinkError {
 
 /// The addresses behind all names, in the order in which they are to be tried: families alternate where they are raced (RFC 8305 §4), and
 /// each configured address keeps its rank.
-async fn resolve(what: Dial<'_>, ask: &mut dyn Ask) -> Result<Vec<SocketAddr>, LinkError> {
+async fn resolve(what: Dial<'_>, ask: &dyn Ask) -> Result<Vec<SocketAddr>, LinkError> {
     let mut all: Vec<SocketAddr> = Vec::new();
     let mut failed = None;
     for name in what.addresses {

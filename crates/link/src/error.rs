@@ -2,7 +2,7 @@
 
 use lantern_book::{BookError, KnownKey};
 use lantern_keys::{Fingerprint, PublicKey};
-use lantern_ssh::{OpenFailure, PlanReport, SshError};
+use lantern_ssh::{Disconnect, OpenFailure, PlanReport, SshError};
 
 /// What ended an attempt or a session.
 #[derive(Debug, thiserror::Error)]
@@ -102,6 +102,16 @@ pub enum LinkError {
         machine: String,
         /// The request's name on the wire.
         request: &'static str,
+    },
+    /// The machine was asked something, and never said anything to it.
+    #[error("{machine} did not answer when asked for {what}, within {seconds} s")]
+    Unanswered {
+        /// The machine.
+        machine: String,
+        /// What it was asked for.
+        what: &'static str,
+        /// How long we waited, in seconds.
+        seconds: u64,
     },
     /// The connection broke after login.
     #[error("the connection to {machine} was lost")]
@@ -233,6 +243,8 @@ pub struct AuthFailure {
     pub methods: Vec<String>,
     /// What was tried.
     pub report: Vec<PlanReport>,
+    /// The server's reason, where it ended the login itself: most often that there were too many tries.
+    pub ended: Option<Disconnect>,
 }
 
 /// An error with its causes in one line.

@@ -3,7 +3,7 @@
 //! - [`dial()`] reaches an address and tells apart why it could not.
 //! - [`Pump`] moves bytes between a socket and either role of the protocol.
 //! - [`connect`] takes a machine of the book from nothing to logged in; questions leave through [`Ask`].
-//! - [`Link`] is the result: events come out, requests and data go in.
+//! - [`Trunk`] is the result: a connection whose channels are streams, shared by whoever needs one.
 
 mod agent;
 mod ask;
@@ -14,7 +14,6 @@ mod dns;
 mod error;
 mod gateway;
 mod line;
-mod link;
 mod login;
 mod login_trust;
 mod look_around;
@@ -26,9 +25,10 @@ pub mod remote_logins;
 mod request;
 mod rotation;
 mod step;
+mod trunk;
 
 pub use agent::{AgentClient, AgentError, AgentSocket};
-pub use ask::{Ask, FirstContact, HostKeyAnswer, Note};
+pub use ask::{Answer, Answering, Ask, FirstContact, Nobody, Note, Question};
 pub use capture::{Captured, capture};
 pub use connect::connect;
 pub use dial::{Dial, dial};
@@ -37,7 +37,6 @@ pub use dns::fuzz_answer;
 pub use dns::{DnsError, SshfpAnswer, sshfp_records};
 pub use error::{AuthFailure, LinkError, TrustFailure};
 pub use line::{ByteStream, Line};
-pub use link::Link;
 pub use look_around::{
     Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, subsystem_starts, who_and_where,
 };
@@ -46,3 +45,4 @@ pub use proxy::ProxyError;
 pub use pump::{Pump, PumpError};
 pub use request::{ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
 pub use step::Step;
+pub use trunk::{Account, Channel, ChannelEnd, Grant, Granted, Reply, Trunk, Uses};

@@ -1,37 +1,41 @@
 //! From a line to a logged-in connection: shake hands, check trust, authenticate.
 
+use std::pin::pin;
+use std::sync::Arc;
 use std::time::Instant;
 
 use jiff::Timestamp;
 use lantern_book::{Hint, Hints, TrustStore, Verified};
-use lantern_keys::{PublicKey, SignatureAlgorithm, SystemRandom};
+use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm, SystemRandom};
 use lantern_ssh::algorithm::KexAlgorithm;
 use lantern_ssh::{
-    Attempt, AuthEvent, AuthPlan, Client, ClientConfig, ClientEvent, Guess, KeyCandidate, PlannedStep,
+    Attempt, AuthEvent, AuthPlan, Client, ClientConfig, ClientEvent, Disconnect, Guess, KeyCandidate,
+    PlannedStep, SshError,
 };
 use tracing::debug;
 
-use crate::ask::{Ask, Note};
+use crate::ask::{Answer, Ask, Note, Question};
 use crate::error::AuthFailure;
 use crate::line::Line;
-use crate::own_keys::{OwnKey, join_agents, order, own_keys, unlock};
+use crate::own_keys::{OwnKey, Put, Putting, join_agents, order, own_keys};
 use crate::pump::{Pump, PumpError};
 use crate::step::Step;
-use crate::{AgentClient, ConnectRequest, LinkError};
+use crate::{AgentClient, AgentError, ConnectRequest, LinkError};
 
 /// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
-pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &mut dyn Ask) {
+pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask) {
     let place = request.trust_place();
     let noted = match client.host_key() {
         Some(key) => TrustStore::note_seen(&request.home, &request.machine, &place, key, Timestamp::now()),
         None => Ok(()),
     };
-    let hinted = match client.server_first() {
+    let hinted = match client.next_guess() {
         Some(guess) => {
             let hint = Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() };
             Hints::note(&request.home, &request.machine, hint)
         }
-        None => Ok(()),
+        // An old one would go on to cost what it cost today.
+        None => Hints::forget(&request.home, &request.machine),
     };
     if let Err(error) = noted.and(hinted) {
         ask.note(&Note::NotRemembered(&error));
@@ -45,12 +49,18 @@ pub(crate) struct Prepared<'r> {
     keys: Vec<OwnKey>,
     agents: Vec<AgentClient>,
     plan: AuthPlan,
+    guesses: bool,
 }
 
 impl<'r> Prepared<'r> {
-    pub(crate) async fn new(request: &'r ConnectRequest, ask: &mut dyn Ask) -> Result<Self, LinkError> {
+    /// The same without a guess at what the server prefers.
+    pub(crate) fn without_guess(self) -> Self {
+        Self { guesses: false, ..self }
+    }
+
+    pub(crate) async fn new(request: &'r ConnectRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
         let trust = TrustStore::load(&request.home)?;
-        let mut keys = own_keys(request, ask)?;
+        let mut keys = own_keys(request, ask).await?;
         let agents = join_agents(request, &mut keys).await;
         order(&mut keys);
         let candidates = keys.iter().map(|key| KeyCandidate {
@@ -65,13 +75,16 @@ impl<'r> Prepared<'r> {
         if ask.wants_methods() {
             plan = plan.with_probe_first();
         }
-        Ok(Self { request, trust, keys, agents, plan })
+        Ok(Self { request, trust, keys, agents, plan, guesses: true })
     }
 }
 
+/// Most new passwords asked for, when a server demands one and does not like what it gets.
+const MAX_NEW_PASSWORDS: u32 = 3;
+
 pub(crate) struct Login<'a, 'r> {
     pub(crate) request: &'r ConnectRequest,
-    pub(crate) ask: &'a mut dyn Ask,
+    pub(crate) ask: &'a dyn Ask,
     pub(crate) client: Client,
     pub(crate) pump: Pump<Line>,
     /// Where the line leads, in words.
@@ -83,7 +96,9 @@ pub(crate) struct Login<'a, 'r> {
     /// The key that an agent is asked to sign with.
     signing: Option<usize>,
     password_asked: bool,
-    last_password: Option<lantern_keys::SecretString>,
+    last_password: Option<SecretString>,
+    /// New passwords tried in place of one that has expired.
+    changes: u32,
     since: Instant,
     identified: bool,
     offered: bool,
@@ -96,10 +111,10 @@ impl<'a, 'r> Login<'a, 'r> {
         prepared: Prepared<'r>,
         line: Line,
         reached: String,
-        ask: &'a mut dyn Ask,
+        ask: &'a dyn Ask,
     ) -> Result<Self, LinkError> {
-        let Prepared { request, trust, keys, agents, plan } = prepared;
-        let config = client_config(request, &trust);
+        let Prepared { request, trust, keys, agents, plan, guesses } = prepared;
+        let config = client_config(request, &trust, guesses);
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
         Ok(Self {
@@ -115,6 +130,7 @@ impl<'a, 'r> Login<'a, 'r> {
             signing: None,
             password_asked: false,
             last_password: None,
+            changes: 0,
             since: Instant::now(),
             identified: false,
             offered: false,
@@ -142,18 +158,54 @@ impl<'a, 'r> Login<'a, 'r> {
                     ClientEvent::Channel(..) | ClientEvent::Global(_) => {}
                 }
             }
-            let place = self.request.place();
             if !self.identified && !self.client.peer_identification().is_empty() {
                 self.identified = true;
                 let identification = lantern_ssh::neutralize(self.client.peer_identification(), 255);
                 let took = self.since.elapsed();
                 self.ask.step(&Step::Identified { identification: &identification, took });
             }
-            self.pump.turn(&mut self.client).await.map_err(|error| match error {
-                PumpError::Ssh(source) => LinkError::Handshake { place, source },
-                PumpError::Io(source) => LinkError::Dial { place, source },
-            })?;
+            let turn = self.pump.turn(&mut self.client).await;
+            turn.map_err(|error| self.ended(error))?;
         }
+    }
+
+    /// Puts a question, and keeps the connection going while it waits.
+    ///
+    /// # Errors
+    /// The connection ended meanwhile: nobody needs the answer any more.
+    pub(crate) async fn put(&mut self, question: Question) -> Result<Answer, LinkError> {
+        let mut answering = self.ask.ask(question);
+        loop {
+            tokio::select! {
+                biased;
+                answer = &mut answering => return Ok(answer),
+                turn = self.pump.turn(&mut self.client) => turn.map_err(|error| self.ended(error))?,
+            }
+        }
+    }
+
+    /// What it means that the connection ended now. A server that ends it after it has said no to something has had enough tries:
+    /// that is a login that failed, and not a protocol that broke.
+    fn ended(&mut self, error: PumpError) -> LinkError {
+        let place = self.request.place();
+        match error {
+            PumpError::Ssh(SshError::Disconnected(reason)) if self.client.is_logging_in() => {
+                self.plan.on_impossible("the server ended the login here");
+                self.failed(Some(reason))
+            }
+            PumpError::Ssh(source) => LinkError::Handshake { place, source },
+            PumpError::Io(source) => LinkError::Dial { place, source },
+        }
+    }
+
+    fn failed(&self, ended: Option<Disconnect>) -> LinkError {
+        LinkError::Auth(Box::new(AuthFailure {
+            machine: self.request.machine.clone(),
+            user: self.request.user.clone(),
+            methods: self.plan.methods().to_vec(),
+            report: self.plan.report(),
+            ended,
+        }))
     }
 
     fn tell_agreed(&mut self) {
@@ -180,6 +232,9 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.ask.note(&Note::Banner(&text));
                 Ok(())
             }
+            AuthEvent::Rejected { partial_success: false, .. } if self.may_change_again() => {
+                self.change_password(String::new()).await
+            }
             AuthEvent::Rejected { methods, partial_success } => {
                 if !std::mem::replace(&mut self.offered, true) {
                     self.ask.step(&Step::Offered { methods: &methods });
@@ -187,8 +242,13 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.plan.on_rejected(methods, partial_success);
                 self.next_attempt().await
             }
-            AuthEvent::KeyTypeRefused => {
-                self.plan.on_impossible("the server takes no signatures of this kind of key");
+            AuthEvent::KeyTypeRefused { only_sha1 } => {
+                self.plan.on_impossible(match only_sha1 {
+                    true => {
+                        "the server takes only signatures with SHA-1 of it, which are not made any more (RFC 8332)"
+                    }
+                    false => "the server takes no signatures of this kind of key",
+                });
                 self.next_attempt().await
             }
             AuthEvent::SignatureWanted { key, algorithm, data } => {
@@ -198,29 +258,58 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.plan.on_query_accepted();
                 self.next_attempt().await
             }
-            AuthEvent::Prompts(prompts) => match self.ask.prompts(&self.request.machine, &prompts) {
-                Some(answers) => {
-                    self.client.answer_prompts(&answers, Instant::now()).map_err(|e| self.broken(e))
-                }
-                None => {
-                    self.plan.on_impossible("no one was there to answer");
-                    self.next_attempt().await
-                }
-            },
-            AuthEvent::PasswordExpired(demand) => {
-                match (self.ask.new_password(&demand), self.last_password.take()) {
-                    (Some(new), Some(old)) => self.attempt(Attempt::ChangePassword { old, new }),
+            AuthEvent::Prompts(prompts) => {
+                let (machine, count) = (self.request.machine.clone(), prompts.prompts.len());
+                // A round without questions wants an answer, and nobody need be bothered for it.
+                let answer = match count {
+                    0 if prompts.name.is_empty() && prompts.instruction.is_empty() => Answer::Secrets(Vec::new()),
+                    _ => self.put(Question::Prompts { machine, prompts }).await?,
+                };
+                match answer {
+                    Answer::Secrets(answers) if answers.len() == count => {
+                        self.client.answer_prompts(&answers, Instant::now()).map_err(|e| self.broken(e))
+                    }
                     _ => {
-                        self.plan.on_impossible("the password has expired and no new one was given");
+                        self.plan.on_impossible("no one was there to answer");
                         self.next_attempt().await
                     }
                 }
             }
+            AuthEvent::PasswordExpired(demand) => self.change_password(demand).await,
             AuthEvent::Succeeded => Ok(()),
         }
     }
 
-    /// Has an agent sign; when it does not, the key's own file may still be opened.
+    /// Whether what was refused is a new password, and another one may be tried.
+    fn may_change_again(&self) -> bool {
+        self.changes > 0 && self.changes < MAX_NEW_PASSWORDS && self.last_password.is_some()
+    }
+
+    /// The password has expired, or the new one was not taken: asks for a new one.
+    async fn change_password(&mut self, demand: String) -> Result<(), LinkError> {
+        let again = self.changes > 0;
+        let old = self.last_password.clone().filter(|_| self.changes < MAX_NEW_PASSWORDS);
+        let new = match &old {
+            Some(_) => {
+                let machine = self.request.machine.clone();
+                self.put(Question::NewPassword { machine, demand, again }).await?.secret()
+            }
+            None => None,
+        };
+        match (old, new) {
+            (Some(old), Some(new)) => {
+                self.changes += 1;
+                self.attempt(Attempt::ChangePassword { old, new })
+            }
+            _ => {
+                self.last_password = None;
+                self.plan.on_impossible("the password has expired and no new one was taken");
+                self.next_attempt().await
+            }
+        }
+    }
+
+    /// Has an agent sign; when it does not, the key's own file may still be opened. The connection goes on meanwhile.
     async fn have_signed(
         &mut self,
         key: &PublicKey,
@@ -232,18 +321,27 @@ impl<'a, 'r> Login<'a, 'r> {
         let agent = own.and_then(|own| own.agent.take()).and_then(|agent| self.agents.get_mut(agent));
         let signed = match agent {
             Some(agent) => {
-                agent.sign(key, algorithm, data).await.inspect_err(|error| debug!(%error, "not signed")).ok()
+                let mut signing = pin!(agent.sign(key, algorithm, data));
+                loop {
+                    tokio::select! {
+                        biased;
+                        signed = &mut signing => break Ok(signed),
+                        turn = self.pump.turn(&mut self.client) => if let Err(error) = turn { break Err(error) },
+                    }
+                }
             }
-            None => None,
+            None => Ok(Err(AgentError::Refused { what: "the agent" })),
         };
+        let signed = signed.map_err(|error| self.ended(error))?;
+        let signed = signed.inspect_err(|error| debug!(%error, "not signed")).ok();
         if let Some(signature) = signed {
             return self
                 .client
                 .supply_signature(&signature, Instant::now())
                 .map_err(|error| self.broken(error));
         }
-        let unlocked = match index.and_then(|index| self.keys.get_mut(index)) {
-            Some(own) => unlock(own, self.ask),
+        let unlocked = match index {
+            Some(index) => self.unlock(index).await?,
             None => Err("the agent that has it did not sign"),
         };
         match unlocked {
@@ -253,6 +351,16 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.next_attempt().await
             }
         }
+    }
+
+    /// The private half of a key, asking for its passphrase when there is one; else why there is none to be had.
+    async fn unlock(&mut self, index: usize) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
+        let Some(key) = self.keys.get(index).map(OwnKey::lock) else { return Ok(Err("it is gone")) };
+        let opened = key.unlock(self).await?;
+        if let (Ok(opened), Some(own)) = (&opened, self.keys.get_mut(index)) {
+            own.keep_opened(opened.clone());
+        }
+        Ok(opened)
     }
 
     /// Carries out the plan's next step that can be carried out.
@@ -265,7 +373,7 @@ impl<'a, 'r> Login<'a, 'r> {
                     self.signing = Some(index);
                     Attempt::SignElsewhere(self.keys[index].public.clone())
                 }
-                PlannedStep::Sign(index) => match unlock(&mut self.keys[index], self.ask) {
+                PlannedStep::Sign(index) => match self.unlock(index).await? {
                     Ok(key) => Attempt::PublicKey(key),
                     Err(why) => {
                         self.plan.on_impossible(why);
@@ -275,8 +383,10 @@ impl<'a, 'r> Login<'a, 'r> {
                 PlannedStep::KeyboardInteractive => Attempt::KeyboardInteractive,
                 PlannedStep::Password => {
                     let again = std::mem::replace(&mut self.password_asked, true);
-                    match self.ask.password(&self.request.user, &self.request.machine, again) {
+                    let (user, machine) = (self.request.user.clone(), self.request.machine.clone());
+                    match self.put(Question::Password { user, machine, again }).await?.secret() {
                         Some(password) => {
+                            self.changes = 0;
                             self.last_password = Some(password.clone());
                             Attempt::Password(password)
                         }
@@ -286,7 +396,11 @@ impl<'a, 'r> Login<'a, 'r> {
                         }
                     }
                 }
-                PlannedStep::GiveUp => return Err(self.give_up().await),
+                PlannedStep::GiveUp => {
+                    self.client.disconnect();
+                    self.pump.say_goodbye(&mut self.client).await;
+                    return Err(self.failed(None));
+                }
             };
             return self.attempt(attempt);
         }
@@ -296,30 +410,25 @@ impl<'a, 'r> Login<'a, 'r> {
         self.client.authenticate(attempt, Instant::now()).map_err(|error| self.broken(error))
     }
 
-    fn broken(&self, source: lantern_ssh::SshError) -> LinkError {
+    fn broken(&self, source: SshError) -> LinkError {
         LinkError::Handshake { place: self.request.place(), source }
-    }
-
-    async fn give_up(&mut self) -> LinkError {
-        self.client.disconnect();
-        self.pump.finish(&mut self.client).await;
-        LinkError::Auth(Box::new(AuthFailure {
-            machine: self.request.machine.clone(),
-            user: self.request.user.clone(),
-            methods: self.plan.methods().to_vec(),
-            report: self.plan.report(),
-        }))
     }
 }
 
-fn client_config(request: &ConnectRequest, trust: &TrustStore) -> ClientConfig {
+impl Put for Login<'_, '_> {
+    fn put(&mut self, question: Question) -> Putting<'_> {
+        Box::pin(self.put(question))
+    }
+}
+
+fn client_config(request: &ConnectRequest, trust: &TrustStore, guesses: bool) -> ClientConfig {
     let known: Vec<PublicKey> = trust.good_keys(&request.machine);
     let mut offer = request.offer.clone();
     let algorithms: Vec<_> =
         known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
     offer.prefer_host_keys(&algorithms);
     let mut config = ClientConfig::new(request.user.clone(), offer, Box::new(SystemRandom));
-    config.guess = guess(request, &algorithms);
+    config.guess = if guesses { guess(request, &algorithms) } else { None };
     // An expectation narrows what goes without asking: another known key is then judged, and refused.
     config.known_host_keys = known;
     config.known_host_keys.retain(|key| request.expect.is_none_or(|expected| key.fingerprint() == expected));
@@ -330,7 +439,7 @@ fn client_config(request: &ConnectRequest, trust: &TrustStore) -> ClientConfig {
     config
 }
 
-/// What the server listed first last time, when we can verify a host key of that kind.
+/// What was chosen last time, when we can verify a host key of that kind.
 fn guess(request: &ConnectRequest, known: &[SignatureAlgorithm]) -> Option<Guess> {
     let hints = Hints::load(&request.home);
     let hint = hints.get(&request.machine)?;

@@ -7,16 +7,23 @@ use jiff::Timestamp;
 use lantern_book::{TrustStore, TrustVerdict, Verified};
 use lantern_keys::PublicKey;
 
-use crate::ask::{FirstContact, HostKeyAnswer, Note};
+use crate::ask::{Answer, FirstContact, Note, Question};
 use crate::dns::sshfp_records;
 use crate::error::{TrustFailure, chain};
 use crate::login::Login;
 use crate::{LinkError, TrustPolicy};
 
+/// What became of a key that is not known.
+enum Judged {
+    Already(Result<Verified, Box<TrustFailure>>),
+    /// A person has to say.
+    Ask(FirstContact),
+}
+
 impl Login<'_, '_> {
     /// A key that is not among the machine's known ones.
     pub(crate) async fn decide_host_key(&mut self, key: &PublicKey) -> Result<(), LinkError> {
-        match self.judge(key).await {
+        match self.judge(key).await? {
             Ok(verified) => {
                 let (home, machine) = (&self.request.home, &self.request.machine);
                 let place = self.request.trust_place();
@@ -34,45 +41,56 @@ impl Login<'_, '_> {
             }
             Err(failure) => {
                 self.client.reject_host_key();
-                self.pump.finish(&mut self.client).await;
+                self.pump.say_goodbye(&mut self.client).await;
                 Err(LinkError::Trust(failure))
             }
         }
     }
 
-    async fn judge(&mut self, key: &PublicKey) -> Result<Verified, Box<TrustFailure>> {
+    async fn judge(&mut self, key: &PublicKey) -> Result<Result<Verified, Box<TrustFailure>>, LinkError> {
+        let contact = match self.judge_alone(key).await {
+            Judged::Already(verdict) => return Ok(verdict),
+            Judged::Ask(contact) => contact,
+        };
+        let machine = contact.machine.clone();
+        Ok(match self.put(Question::FirstContact(contact)).await? {
+            Answer::Trust(verified) => Ok(verified),
+            Answer::NoOne => Err(Box::new(TrustFailure::NoOneToAsk { machine, key: key.clone() })),
+            _ => Err(Box::new(TrustFailure::Rejected { machine })),
+        })
+    }
+
+    /// What can be decided without a person.
+    async fn judge_alone(&mut self, key: &PublicKey) -> Judged {
+        let refuse = |failure| Judged::Already(Err(Box::new(failure)));
         let machine = self.request.machine.clone();
         let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key) {
             TrustVerdict::Revoked(revoked) => {
-                return Err(Box::new(TrustFailure::Revoked {
-                    machine,
-                    key: key.clone(),
-                    reason: revoked.reason,
-                }));
+                return refuse(TrustFailure::Revoked { machine, key: key.clone(), reason: revoked.reason });
             }
             TrustVerdict::Changed { known, belongs_to } => {
                 let (place, key) = (self.reached.clone(), key.clone());
-                return Err(Box::new(TrustFailure::Changed { machine, place, key, known, belongs_to }));
+                return refuse(TrustFailure::Changed { machine, place, key, known, belongs_to });
             }
             TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
             TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
         };
         if let Some(expected) = self.request.expect {
             return match key.fingerprint() == expected {
-                true => Ok(Verified::Expected),
-                false => Err(Box::new(TrustFailure::NotExpected { machine, key: key.clone(), expected })),
+                true => Judged::Already(Ok(Verified::Expected)),
+                false => refuse(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
             };
         }
         if let Some(verdict) = self.ask_dns(key).await {
-            return verdict;
+            return Judged::Already(verdict);
         }
         match self.request.trust {
             TrustPolicy::KnownOnly => {
-                return Err(Box::new(TrustFailure::KnownOnly { machine, key: key.clone() }));
+                return refuse(TrustFailure::KnownOnly { machine, key: key.clone() });
             }
             TrustPolicy::FirstUse => {
                 self.ask.note(&Note::FirstUse { machine: &machine, key });
-                return Ok(Verified::FirstUse);
+                return Judged::Already(Ok(Verified::FirstUse));
             }
             TrustPolicy::Ask => {}
         }
@@ -82,14 +100,7 @@ impl Login<'_, '_> {
         } else {
             format!("{dialed} ({})", self.reached)
         };
-        let contact = FirstContact { machine: &machine, reached_at, key, same_key, same_address };
-        match self.ask.first_contact(&contact) {
-            HostKeyAnswer::Accept(verified) => Ok(verified),
-            HostKeyAnswer::Reject => Err(Box::new(TrustFailure::Rejected { machine })),
-            HostKeyAnswer::NoOneToAsk => {
-                Err(Box::new(TrustFailure::NoOneToAsk { machine, key: key.clone() }))
-            }
-        }
+        Judged::Ask(FirstContact { machine, reached_at, key: key.clone(), same_key, same_address })
     }
 
     /// What the domain name system says of the key, when a trusted resolver is named; nothing when it says nothing that counts.

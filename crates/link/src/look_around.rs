@@ -1,13 +1,12 @@
 //! What a machine lets us do, found out by asking it over a logged-in connection: nothing is guessed, nothing stays.
 
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use lantern_ssh::{
-    ChannelEvent, ChannelId, DirectTcpip, DisplayRequest, OpenFailure, SessionRequest, neutralize,
-};
+use lantern_ssh::{DirectTcpip, DisplayRequest, OpenFailure, SessionRequest, neutralize};
+use tokio::time::timeout;
 
 use crate::capture::capture;
-use crate::{Link, LinkError};
+use crate::{Channel, LinkError, Trunk};
 
 /// Prints who and where we are, a line each. Constant, and plain `sh`.
 pub const WHO_AND_WHERE: &str =
@@ -48,10 +47,10 @@ pub enum ShellAnswer {
 ///
 /// # Errors
 /// No session, or the connection was lost.
-pub async fn who_and_where(link: &mut Link) -> Result<ShellAnswer, LinkError> {
+pub async fn who_and_where(trunk: &Trunk) -> Result<ShellAnswer, LinkError> {
     let unix = || SystemTime::now().duration_since(UNIX_EPOCH).map_or(0.0, |since| since.as_secs_f64());
     let before = unix();
-    let captured = capture(link, WHO_AND_WHERE, b"").await?;
+    let captured = capture(trunk, WHO_AND_WHERE, b"").await?;
     // The machine looked at its clock about half way.
     let middle = (before + unix()) / 2.0;
     let text = String::from_utf8_lossy(&captured.out).into_owned();
@@ -81,10 +80,10 @@ fn otherwise(status: Option<u32>, out: &str, err: &[u8]) -> ShellAnswer {
 ///
 /// # Errors
 /// No session, or the connection was lost.
-pub async fn subsystem_starts(link: &mut Link, name: &str) -> Result<bool, LinkError> {
-    let id = link.open_session().await?;
-    let granted = granted(link, id, &SessionRequest::Subsystem(name.to_owned())).await?;
-    finish(link, id).await?;
+pub async fn subsystem_starts(trunk: &Trunk, name: &str) -> Result<bool, LinkError> {
+    let channel = trunk.open_session().await?;
+    let granted = channel.request(&SessionRequest::Subsystem(name.to_owned())).await?;
+    finish(channel).await;
     Ok(granted)
 }
 
@@ -105,11 +104,11 @@ pub struct Forwarding {
 ///
 /// # Errors
 /// No session, or the connection was lost.
-pub async fn forwarding(link: &mut Link, port: u16) -> Result<Forwarding, LinkError> {
+pub async fn forwarding(trunk: &Trunk, port: u16) -> Result<Forwarding, LinkError> {
     let to = DirectTcpip { host: "127.0.0.1".into(), port, originator: ("127.0.0.1".into(), 0) };
-    let direct = match link.open_direct(&to).await {
-        Ok(id) => {
-            finish(link, id).await?;
+    let direct = match trunk.open_direct(&to).await {
+        Ok(channel) => {
+            finish(channel).await;
             Ok(())
         }
         // It tried, and nothing listens there: behind a port mapping the service has another port.
@@ -117,9 +116,10 @@ pub async fn forwarding(link: &mut Link, port: u16) -> Result<Forwarding, LinkEr
         Err(LinkError::GatewayRefused { source, .. }) => Err(source.to_string()),
         Err(error) => return Err(error),
     };
-    let listening = link.listens_for_us().await?;
-    let id = link.open_session().await?;
-    let agent = granted(link, id, &SessionRequest::ForwardAgent).await?;
+    let listening = trunk.listens_for_us().await?;
+    let channel = trunk.open_session().await?;
+    // Nothing is granted here: whatever came back for either would be refused.
+    let agent = channel.request(&SessionRequest::ForwardAgent).await?;
     // A cookie of our own making: a program that came back would be refused by its absence.
     let display = DisplayRequest {
         single: true,
@@ -127,33 +127,13 @@ pub async fn forwarding(link: &mut Link, port: u16) -> Result<Forwarding, LinkEr
         cookie: "00".repeat(16),
         screen: 0,
     };
-    let display = granted(link, id, &SessionRequest::Display(display)).await?;
-    finish(link, id).await?;
+    let display = channel.request(&SessionRequest::Display(display)).await?;
+    finish(channel).await;
     Ok(Forwarding { direct, listening, agent, display })
 }
 
-async fn granted(link: &mut Link, id: ChannelId, request: &SessionRequest) -> Result<bool, LinkError> {
-    link.request(id, request, true)?;
-    loop {
-        match link.event().await? {
-            (event_id, ChannelEvent::Reply { granted, .. }) if event_id == id => return Ok(granted),
-            (event_id, ChannelEvent::Closed) if event_id == id => return Ok(false),
-            (event_id, ChannelEvent::Data(_, data)) => link.consumed(event_id, data.len()),
-            _ => {}
-        }
-    }
-}
-
 /// Closes a channel, and does not wait long for a machine that does not.
-async fn finish(link: &mut Link, id: ChannelId) -> Result<(), LinkError> {
-    link.close_channel(id);
-    let deadline = Instant::now() + std::time::Duration::from_secs(2);
-    loop {
-        match tokio::time::timeout_at(deadline.into(), link.event()).await {
-            Ok(Ok((event_id, ChannelEvent::Closed))) if event_id == id => return Ok(()),
-            Ok(Ok(_)) => {}
-            Ok(Err(error)) => return Err(error),
-            Err(_) => return Ok(()),
-        }
-    }
+async fn finish(channel: Channel) {
+    channel.close();
+    let _ = timeout(Duration::from_secs(2), channel.ended()).await;
 }

@@ -1,15 +1,17 @@
 //! The user's own keys: which may be offered, and opening them.
 
+use std::future::Future;
 use std::path::Path;
+use std::pin::Pin;
 use std::sync::Arc;
 
 use lantern_book::{BookError, KeyRing, RingEntry};
 use lantern_keys::container::Sealed;
 use lantern_keys::{KeyError, PrivateKey, PublicKey};
-
+use tokio::task::spawn_blocking;
 use tracing::debug;
 
-use crate::{AgentClient, Ask, ConnectRequest, KeyChoice, LinkError};
+use crate::{AgentClient, Answer, Ask, ConnectRequest, KeyChoice, LinkError, Question};
 
 /// Most keys offered on one connection: servers close after about six failures, and each costs a round trip.
 const MAX_KEYS_OFFERED: usize = 5;
@@ -21,7 +23,7 @@ pub(crate) struct OwnKey {
     pub(crate) name: String,
     pub(crate) public: PublicKey,
     /// Its file; none for a key that only an agent has.
-    sealed: Option<Sealed>,
+    sealed: Option<Arc<Sealed>>,
     opened: Option<Arc<PrivateKey>>,
     /// The agent that signs with it, by its place among those connected.
     pub(crate) agent: Option<usize>,
@@ -38,6 +40,15 @@ impl OwnKey {
         self.agent.filter(|_| self.opened.is_none())
     }
 
+    /// What unlocking it needs.
+    pub(crate) fn lock(&self) -> Lock {
+        Lock { name: self.name.clone(), sealed: self.sealed.clone(), opened: self.opened.clone() }
+    }
+
+    pub(crate) fn keep_opened(&mut self, key: Arc<PrivateKey>) {
+        self.opened = Some(key);
+    }
+
     /// In which order keys are offered: those at hand, those of agents, those that cost a question.
     fn rank(&self) -> u8 {
         match (&self.opened, self.agent) {
@@ -49,11 +60,11 @@ impl OwnKey {
 }
 
 /// The keys that a request lets us offer, those that cost no question first.
-pub(crate) fn own_keys(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
+pub(crate) async fn own_keys(request: &ConnectRequest, ask: &dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
     let ring = KeyRing::new(&request.home);
     let own = |name: String, public: PublicKey, sealed: Sealed| {
         let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
-        OwnKey { name, public, sealed: Some(sealed), opened, agent: None }
+        OwnKey { name, public, sealed: Some(Arc::new(sealed)), opened, agent: None }
     };
     let from_entry = |entry: RingEntry| own(entry.name, entry.public, entry.sealed);
     Ok(match &request.keys {
@@ -61,7 +72,7 @@ pub(crate) fn own_keys(request: &ConnectRequest, ask: &mut dyn Ask) -> Result<Ve
         KeyChoice::Named(names) => {
             names.iter().map(|name| Ok(from_entry(ring.get(name)?))).collect::<Result<_, BookError>>()?
         }
-        KeyChoice::File(path) => vec![from_file(path, ask)?],
+        KeyChoice::File(path) => vec![from_file(path, ask).await?],
         KeyChoice::Ring | KeyChoice::RingWithout(_) => {
             // A broken file in the ring is reported by `key list`; here the others serve.
             let entries = ring.all()?.into_iter().filter_map(Result::ok);
@@ -128,29 +139,54 @@ pub(crate) fn order(keys: &mut Vec<OwnKey>) {
 }
 
 /// A key file. Where the container hides the public half, it has to be opened before it can be offered.
-fn from_file(path: &Path, ask: &mut dyn Ask) -> Result<OwnKey, LinkError> {
-    let sealed = KeyRing::read_file(path)?;
+async fn from_file(path: &Path, ask: &dyn Ask) -> Result<OwnKey, LinkError> {
+    let sealed = Arc::new(KeyRing::read_file(path)?);
     let name = path.display().to_string();
     let failed = |source| LinkError::Book(BookError::Key { path: path.to_owned(), source });
     let (public, opened) = match (sealed.public(), sealed.is_protected()) {
         (Some(public), true) => (public.clone(), None),
         _ => {
-            let opened = open(&sealed, &name, ask).map_err(failed)?;
+            let opened = open(&sealed, &name, &mut Directly(ask)).await?;
+            let opened = opened.map_err(failed)?;
             (opened.public().clone(), Some(Arc::new(opened)))
         }
     };
     Ok(OwnKey { name, public, sealed: Some(sealed), opened, agent: None })
 }
 
-/// Opens a container, asking for its passphrase when there is one.
-fn open(sealed: &Sealed, name: &str, ask: &mut dyn Ask) -> Result<PrivateKey, KeyError> {
+/// Puts a question and goes on with whatever has to go on meanwhile.
+pub(crate) trait Put: Send {
+    fn put(&mut self, question: Question) -> Putting<'_>;
+}
+
+pub(crate) type Putting<'a> = Pin<Box<dyn Future<Output = Result<Answer, LinkError>> + Send + 'a>>;
+
+/// Where nothing has to go on.
+struct Directly<'a>(&'a dyn Ask);
+
+impl Put for Directly<'_> {
+    fn put(&mut self, question: Question) -> Putting<'_> {
+        let answering = self.0.ask(question);
+        Box::pin(async move { Ok(answering.await) })
+    }
+}
+
+/// Opens a container, asking for its passphrase when there is one. The work of that is done beside the connection, not in its way.
+async fn open(
+    sealed: &Arc<Sealed>,
+    name: &str,
+    to: &mut dyn Put,
+) -> Result<Result<PrivateKey, KeyError>, LinkError> {
     if !sealed.is_protected() {
-        return sealed.open(None);
+        return Ok(sealed.open(None));
     }
     let mut outcome = Err(KeyError::PassphraseNeeded);
     for attempt in 0..MAX_PASSPHRASE_TRIES {
-        let Some(passphrase) = ask.passphrase(name, attempt > 0) else { break };
-        outcome = sealed.open(Some(&passphrase));
+        let question = Question::Passphrase { key: name.to_owned(), again: attempt > 0 };
+        let Some(passphrase) = to.put(question).await?.secret() else { break };
+        let sealed = sealed.clone();
+        let opened = spawn_blocking(move || sealed.open(Some(&passphrase))).await;
+        outcome = opened.unwrap_or(Err(KeyError::Inconsistent("opening it was broken off")));
         let again = matches!(
             outcome,
             Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged | KeyError::PassphraseNeeded)
@@ -159,22 +195,34 @@ fn open(sealed: &Sealed, name: &str, ask: &mut dyn Ask) -> Result<PrivateKey, Ke
             break;
         }
     }
-    outcome
+    Ok(outcome)
 }
 
-/// The private half, asking for its passphrase when there is one; else why there is none to be had.
-pub(crate) fn unlock(key: &mut OwnKey, ask: &mut dyn Ask) -> Result<Arc<PrivateKey>, &'static str> {
-    if let Some(opened) = &key.opened {
-        return Ok(opened.clone());
-    }
-    let Some(sealed) = &key.sealed else { return Err("the agent that has it did not sign") };
-    match open(sealed, &key.name, ask) {
-        Ok(opened) => Ok(key.opened.insert(Arc::new(opened)).clone()),
-        Err(KeyError::PassphraseNeeded) => Err("locked, and no passphrase was given"),
-        Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged) => {
-            Err("locked, and the passphrase was wrong")
+/// A key that is to be unlocked, apart from the login that needs it.
+pub(crate) struct Lock {
+    name: String,
+    sealed: Option<Arc<Sealed>>,
+    opened: Option<Arc<PrivateKey>>,
+}
+
+impl Lock {
+    /// The private half; else why there is none to be had.
+    pub(crate) async fn unlock(
+        self,
+        to: &mut dyn Put,
+    ) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
+        if let Some(opened) = self.opened {
+            return Ok(Ok(opened));
         }
-        Err(KeyError::TooCostly { .. }) => Err("locked, and opening it would take minutes"),
-        Err(_) => Err("its file is damaged"),
+        let Some(sealed) = &self.sealed else { return Ok(Err("the agent that has it did not sign")) };
+        Ok(match open(sealed, &self.name, to).await? {
+            Ok(opened) => Ok(Arc::new(opened)),
+            Err(KeyError::PassphraseNeeded) => Err("locked, and no passphrase was given"),
+            Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged) => {
+                Err("locked, and the passphrase was wrong")
+            }
+            Err(KeyError::TooCostly { .. }) => Err("locked, and opening it would take minutes"),
+            Err(_) => Err("its file is damaged"),
+        })
     }
 }

@@ -17,7 +17,7 @@ use crate::{Ask, ConnectRequest, LinkError};
 pub async fn probe_host_key(
     request: &ConnectRequest,
     only: Option<SignatureAlgorithm>,
-    ask: &mut dyn Ask,
+    ask: &dyn Ask,
 ) -> Result<(PublicKey, Vec<SignatureAlgorithm>), LinkError> {
     let (line, _) = reach(request, ask).await?;
     let place = request.place();
@@ -35,7 +35,8 @@ pub async fn probe_host_key(
             if let ClientEvent::HostKey(key) = event {
                 let algorithms = client.server_host_key_algorithms().to_vec();
                 client.disconnect();
-                pump.finish(&mut client).await;
+                let last_words = client.take_unsent();
+                pump.finish(&last_words).await;
                 return Ok((key, algorithms));
             }
         }
@@ -52,7 +53,7 @@ pub async fn probe_host_key(
 /// The step that failed before the first key was seen; a kind that fails later is left out.
 pub async fn probe_host_keys(
     request: &ConnectRequest,
-    ask: &mut dyn Ask,
+    ask: &dyn Ask,
 ) -> Result<Vec<PublicKey>, LinkError> {
     let (first, algorithms) = probe_host_key(request, None, ask).await?;
     let mut keys = vec![first];

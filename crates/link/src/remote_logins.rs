@@ -4,7 +4,7 @@
 //! input, so that nothing of it can be taken for a command.
 
 use crate::capture::{MAX_CAPTURED, capture};
-use crate::{Link, LinkError};
+use crate::{LinkError, Trunk};
 
 /// What [`READ_COMMAND`] prints first. A login that is limited to another command prints something else, which must never
 /// be taken for the list.
@@ -64,8 +64,8 @@ fn said(err: &str) -> String {
 ///
 /// # Errors
 /// See [`LoginsError`].
-pub async fn read(link: &mut Link) -> Result<Vec<u8>, LoginsError> {
-    let captured = capture(link, READ_COMMAND, b"").await?;
+pub async fn read(trunk: &Trunk) -> Result<Vec<u8>, LoginsError> {
+    let captured = capture(trunk, READ_COMMAND, b"").await?;
     if captured.status != Some(0) {
         let err = String::from_utf8_lossy(&captured.err).into_owned();
         return Err(LoginsError::Refused { step: step(captured.status.unwrap_or(0)), err });
@@ -80,10 +80,10 @@ pub async fn read(link: &mut Link) -> Result<Vec<u8>, LoginsError> {
 ///
 /// # Errors
 /// See [`LoginsError`].
-pub async fn write(link: &mut Link, old: &[u8], new: &[u8]) -> Result<(), LoginsError> {
+pub async fn write(trunk: &Trunk, old: &[u8], new: &[u8]) -> Result<(), LoginsError> {
     let mut input = format!("{} {}\n", old.len(), new.len()).into_bytes();
     input.extend_from_slice(new);
-    let captured = capture(link, WRITE_COMMAND, &input).await?;
+    let captured = capture(trunk, WRITE_COMMAND, &input).await?;
     match captured.status {
         Some(0) => {}
         Some(96) => return Err(LoginsError::Changed),
@@ -92,7 +92,7 @@ pub async fn write(link: &mut Link, old: &[u8], new: &[u8]) -> Result<(), Logins
             return Err(LoginsError::Refused { step: step(status.unwrap_or(0)), err });
         }
     }
-    if read(link).await? == new { Ok(()) } else { Err(LoginsError::NotKept) }
+    if read(trunk).await? == new { Ok(()) } else { Err(LoginsError::NotKept) }
 }
 
 fn step(status: u32) -> &'static str {

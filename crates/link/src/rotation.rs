@@ -3,59 +3,81 @@
 use jiff::Timestamp;
 use lantern_book::{Home, Rotation, TrustStore};
 use lantern_keys::PublicKey;
-use lantern_ssh::{Client, GlobalEvent};
+use lantern_ssh::GlobalEvent;
+use tokio::sync::mpsc;
+use tokio::task::spawn_blocking;
 use tracing::debug;
 
-/// What one connection hears about its machine's host keys.
-#[derive(Debug)]
-pub(crate) struct RotationWatch {
-    home: Home,
-    machine: String,
-    /// Announcements are heard and left at that.
-    only_looking: bool,
-    announced: Vec<PublicKey>,
-    pub(crate) done: Vec<Rotation>,
+use crate::Trunk;
+use crate::trunk::WeakTrunk;
+
+/// Hears the announcements of a connection for as long as it lives, beside whatever else goes on there. Whatever goes wrong here must
+/// not disturb that: the next connection hears it again.
+pub(crate) fn watch(home: &Home, trunk: &Trunk) {
+    let (sender, mut announcements) = mpsc::unbounded_channel();
+    trunk.hear_announcements(sender);
+    let watch = Watch { home: home.clone(), machine: trunk.machine().to_owned(), trunk: trunk.downgrade() };
+    tokio::spawn(async move {
+        let mut announced = Vec::new();
+        while let Some(event) = announcements.recv().await {
+            watch.handle(event, &mut announced).await;
+        }
+    });
 }
 
-impl RotationWatch {
-    pub(crate) fn new(home: &Home, machine: &str, only_looking: bool) -> Self {
-        let (home, machine) = (home.clone(), machine.to_owned());
-        Self { home, machine, only_looking, announced: Vec::new(), done: Vec::new() }
-    }
+struct Watch {
+    home: Home,
+    machine: String,
+    trunk: WeakTrunk,
+}
 
-    /// An announcement or a proof. Whatever goes wrong here must not disturb the session: the next one hears it again.
-    pub(crate) fn handle(&mut self, event: GlobalEvent, client: &mut Client) {
+impl Watch {
+    async fn handle(&self, event: GlobalEvent, announced: &mut Vec<PublicKey>) {
         match event {
-            _ if self.only_looking => {}
-            GlobalEvent::HostKeysAnnounced(announced) => {
-                let Ok(store) = TrustStore::load(&self.home) else { return };
-                let Some(record) = store.get(&self.machine) else { return };
-                let is_known = |key: &PublicKey| record.keys.iter().any(|known| known.key == *key);
-                let news: Vec<PublicKey> = announced.iter().filter(|key| !is_known(key)).cloned().collect();
-                let something_went = record.keys.iter().any(|known| !announced.contains(&known.key));
-                self.announced = announced;
+            GlobalEvent::HostKeysAnnounced(keys) => {
+                let (home, machine) = (self.home.clone(), self.machine.clone());
+                let Ok(Some(known)) = spawn_blocking(move || known_keys(&home, &machine)).await else { return };
+                let news: Vec<PublicKey> = keys.iter().filter(|key| !known.contains(key)).cloned().collect();
+                let something_went = known.iter().any(|key| !keys.contains(key));
+                *announced = keys;
                 if !news.is_empty() {
                     debug!(keys = news.len(), "host keys announced that are not known");
-                    let _ = client.prove_host_keys(news);
+                    if let Some(trunk) = self.trunk.upgrade() {
+                        trunk.prove_host_keys(news);
+                    }
                 } else if something_went {
-                    self.take_over(&[], client);
+                    self.take_over(announced.clone(), Vec::new()).await;
                 }
             }
-            GlobalEvent::HostKeysProven(proven) if !proven.is_empty() => self.take_over(&proven, client),
-            GlobalEvent::HostKeysProven(_) => {
-                debug!("announced host keys were not proven; nothing is changed")
+            GlobalEvent::HostKeysProven(proven) if !proven.is_empty() => {
+                self.take_over(announced.clone(), proven).await;
             }
-            GlobalEvent::Listening(_) => {}
+            GlobalEvent::HostKeysProven(_) => {
+                debug!("announced host keys were not proven; nothing is changed");
+            }
+            GlobalEvent::Listening { .. } => {}
         }
     }
 
-    fn take_over(&mut self, proven: &[PublicKey], client: &Client) {
-        let Some(current) = client.host_key() else { return };
-        let (home, machine) = (&self.home, &self.machine);
-        match TrustStore::take_over(home, machine, current, &self.announced, proven, Timestamp::now()) {
-            Ok(rotation) if rotation != Rotation::default() => self.done.push(rotation),
-            Ok(_) => {}
-            Err(error) => debug!(%error, "announced host keys were not remembered"),
+    async fn take_over(&self, announced: Vec<PublicKey>, proven: Vec<PublicKey>) {
+        let Some(current) = self.trunk.upgrade().and_then(|trunk| trunk.host_key()) else { return };
+        let (home, machine) = (self.home.clone(), self.machine.clone());
+        let taken = spawn_blocking(move || {
+            TrustStore::take_over(&home, &machine, &current, &announced, &proven, Timestamp::now())
+        });
+        match taken.await {
+            Ok(Ok(rotation)) if rotation != Rotation::default() => {
+                if let Some(trunk) = self.trunk.upgrade() {
+                    trunk.note_rotation(rotation);
+                }
+            }
+            Ok(Ok(_)) | Err(_) => {}
+            Ok(Err(error)) => debug!(%error, "announced host keys were not remembered"),
         }
     }
+}
+
+fn known_keys(home: &Home, machine: &str) -> Option<Vec<PublicKey>> {
+    let store = TrustStore::load(home).ok()?;
+    Some(store.get(machine)?.keys.iter().map(|known| known.key.clone()).collect())
 }

@@ -259,6 +259,18 @@ impl Client {
         self.auth.was_answered() && !self.auth.is_done()
     }
 
+    /// Bytes that are packets already and have not been sent.
+    pub fn unsent(&self) -> usize {
+        self.transport.pending().len()
+    }
+
+    /// Takes the bytes that have not been sent: the last words, once the connection has ended.
+    pub fn take_unsent(&mut self) -> Bytes {
+        let unsent = Bytes::copy_from_slice(self.transport.pending());
+        self.transport.sender().sent(unsent.len());
+        unsent
+    }
+
     /// What this connection makes us hold, in bytes, at the worst: never more than [`crate::limits::MAX_HELD`].
     pub fn held_bytes(&self) -> u64 {
         let events = self.events.len() * size_of::<ClientEvent>();

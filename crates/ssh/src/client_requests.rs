@@ -107,6 +107,14 @@ impl Client {
         })
     }
 
+    /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
+    ///
+    /// # Errors
+    /// Only internal ones.
+    pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
+        self.transport.send(|out| out.put(payload))
+    }
+
     /// Hands data over, as much as there is room for, which is taken off its front; [`crate::ChannelEvent::Writable`]
     /// follows when it was not all.
     ///

@@ -278,6 +278,14 @@ impl Server {
         }
     }
 
+    /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
+    ///
+    /// # Errors
+    /// Only internal ones.
+    pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
+        self.transport.send(|out| out.put(payload))
+    }
+
     /// What this connection makes us hold, in bytes, at the worst.
     pub fn held_bytes(&self) -> u64 {
         (self.transport.held_bytes() + self.connection.held_bytes()) as u64

@@ -11,36 +11,10 @@ use std::time::Duration;
 use lantern_book::{Home, KeyNote, KeyRing, TrustStore, Verified};
 use lantern_harbour::{Harbour, LatencyLink, LoginRule, MachineSpec, UserSpec};
 use lantern_keys::container::Protect;
-use lantern_keys::{KeyAlgorithm, PrivateKey, SecretString, SystemRandom};
-use lantern_link::{Ask, ConnectRequest, FirstContact, HostKeyAnswer, Link, Note, connect};
-use lantern_ssh::Prompts;
+use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
+use lantern_link::{ConnectRequest, Nobody, Trunk, connect};
 
 pub const MACHINE: &str = "lamp-01";
-
-/// Answers no to everything.
-pub struct Nobody;
-
-impl Ask for Nobody {
-    fn first_contact(&mut self, _: &FirstContact<'_>) -> HostKeyAnswer {
-        HostKeyAnswer::NoOneToAsk
-    }
-    fn passphrase(&mut self, _: &str, _: bool) -> Option<SecretString> {
-        None
-    }
-    fn password_at_hand(&self, _: &str) -> bool {
-        false
-    }
-    fn password(&mut self, _: &str, _: &str, _: bool) -> Option<SecretString> {
-        None
-    }
-    fn new_password(&mut self, _: &str) -> Option<SecretString> {
-        None
-    }
-    fn prompts(&mut self, _: &str, _: &Prompts) -> Option<Vec<SecretString>> {
-        None
-    }
-    fn note(&mut self, _: &Note<'_>) {}
-}
 
 /// A home whose key a lit machine takes, and whose trust store knows the machine.
 pub struct Scene {
@@ -100,10 +74,10 @@ impl Scene {
     }
 
     /// Logs in.
-    pub async fn connect(&self) -> Link {
+    pub async fn connect(&self) -> Trunk {
         let address = self.machine.ip().to_string();
         let request = ConnectRequest::new(&self.home, MACHINE, &address, self.machine.port(), "keeper");
-        connect(&request, &mut Nobody).await.unwrap()
+        connect(&request, &Nobody).await.unwrap()
     }
 
     /// Round trips on the line since the last call.

@@ -3,22 +3,25 @@
 use std::io::IsTerminal;
 use std::time::Duration;
 
-use bytes::{Buf, Bytes};
+use bytes::Bytes;
 use clap::Args;
-use lantern_link::{Link, LinkError};
-use lantern_ssh::{ChannelEvent, ChannelId, SessionRequest, Stream, signals};
+use lantern_link::{Channel, ChannelEnd, LinkError, Reply, Trunk};
+use lantern_ssh::{SessionRequest, Stream, signals};
 use tokio::signal::unix::SignalKind;
+use tokio::sync::mpsc;
+use tokio::time::timeout;
 
 use super::{block_on, watch};
+use crate::ask::TerminalAsk;
 use crate::cli::Global;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
-use crate::forward::{self, AgentForward, ForwardArgs};
+use crate::forward::{self, AgentForward, AskInSession, Asked, ForwardArgs};
 use crate::output;
+use crate::pipes::{Pipes, Turn};
 use crate::settings;
-use crate::stdio::{Input, Output, Written};
+use crate::stdio::Input;
 use crate::target::{SessionSettings, Target};
-use crate::terminal::prompt::{Answer, Terminal};
 
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
 const READER_GONE: u8 = 128 + 13;
@@ -56,30 +59,28 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let target = Target::resolve(&home, &args.machine)?;
     block_on(async {
         let forward = args.forward.prepare(&home, &target).await?;
-        let mut link = target.connect(&home, &args.connect).await?;
-        let outcome = Execution::start(&mut link, args, &target.session, forward).await?.finish().await;
-        tell_rotations(&mut link);
-        link.close().await;
+        let ask = args.connect.ask()?;
+        let trunk = target.connect(&home, &args.connect, &ask).await?;
+        let outcome = match Execution::start(&trunk, args, &target.session, forward, ask).await {
+            Ok(execution) => execution.finish().await,
+            Err(failure) => Err(failure),
+        };
+        tell_rotations(&trunk);
+        trunk.close().await;
         outcome
     })
 }
 
 /// Sends the variables that the book has for the machine; a server takes those that it is set up to take.
-pub(super) fn send_environment(
-    link: &mut Link,
-    id: ChannelId,
-    book: &SessionSettings,
-) -> Result<(), Failure> {
+pub(super) fn send_environment(channel: &Channel, book: &SessionSettings) {
     for (name, value) in &book.environment {
-        let request = SessionRequest::Env { name: name.clone(), value: value.clone() };
-        link.request(id, &request, false)?;
+        channel.tell(&SessionRequest::Env { name: name.clone(), value: value.clone() });
     }
-    Ok(())
 }
 
 /// Tells what the machine's announcement of its host keys has changed.
-pub(super) fn tell_rotations(link: &mut Link) {
-    for rotation in link.take_rotations() {
+pub(super) fn tell_rotations(trunk: &Trunk) {
+    for rotation in trunk.take_rotations() {
         let news = rotation
             .added
             .iter()
@@ -87,7 +88,7 @@ pub(super) fn tell_rotations(link: &mut Link) {
         let old =
             rotation.dropped.iter().map(|key| (key, "has this host key no more", "it is trusted no more"));
         for (key, what, then) in news.chain(old) {
-            let (machine, kind) = (link.machine(), key.describe());
+            let (machine, kind) = (trunk.machine(), key.describe());
             output::say(&format!("note: {machine} {what}: {kind} {}; {then}.", key.fingerprint()));
         }
     }
@@ -99,67 +100,73 @@ fn command_line(words: &[std::ffi::OsString]) -> Vec<u8> {
     words.iter().map(|word| word.as_bytes()).collect::<Vec<_>>().join(&b' ')
 }
 
-/// The exit status for the way a command ended.
-pub(super) fn exit_status(request: &SessionRequest, machine: &str) -> Option<u8> {
-    match request {
+/// The exit status for the way a session ended; none when it ended without a word.
+///
+/// # Errors
+/// The connection was lost.
+pub(super) fn exit_status(end: &ChannelEnd, machine: &str) -> Result<Option<u8>, Failure> {
+    match end {
         // A wider number cannot be an exit status here; its low byte could look like success.
-        SessionRequest::ExitStatus(status) => Some(u8::try_from(*status).unwrap_or(255)),
-        SessionRequest::ExitSignal { name, core_dumped, message } => {
+        ChannelEnd::Exited(status) => Ok(Some(u8::try_from(*status).unwrap_or(255))),
+        ChannelEnd::Signaled { name, core_dumped, message } => {
             let dumped = if *core_dumped { ", memory dumped" } else { "" };
             let words = if message.is_empty() { String::new() } else { format!(": {message}") };
             output::say(&format!(
                 "on {machine}, it was ended by SIG{}{dumped}{words}",
                 lantern_ssh::neutralize(name, 32)
             ));
-            Some(signals::number(name).map_or(code::SIGNAL, |number| 128 + number))
+            Ok(Some(signals::number(name).map_or(code::SIGNAL, |number| 128 + number)))
         }
-        _ => None,
+        ChannelEnd::Closed => Ok(None),
+        ChannelEnd::Lost(source) => {
+            Err(LinkError::Lost { machine: machine.to_owned(), source: source.clone() }.into())
+        }
     }
 }
 
 /// A command under way.
 struct Execution<'a> {
-    link: &'a mut Link,
-    id: ChannelId,
+    trunk: &'a Trunk,
+    pipes: Pipes,
     input: Option<Input>,
-    /// Input that the channel had no room for yet.
-    unsent: Bytes,
-    output: Output,
-    forward: Option<AgentForward>,
-    /// Whether standard input is a terminal: answers to our questions come from there too then.
-    typed: bool,
-    status: Option<u8>,
-    closed: bool,
+    /// The answer to the request that starts it.
+    started: Option<Reply>,
+    /// The answer to the request that forwards the agent.
+    forwarded: Option<Reply>,
+    /// Questions about signatures, where what is typed on standard input answers them.
+    questions: Option<mpsc::Receiver<Asked>>,
+    asked: Option<Asked>,
 }
 
 impl<'a> Execution<'a> {
     async fn start(
-        link: &'a mut Link,
+        trunk: &'a Trunk,
         args: &RunArgs,
         book: &SessionSettings,
         forward: Option<AgentForward>,
+        ask: TerminalAsk,
     ) -> Result<Self, Failure> {
-        let id = link.open_session().await?;
-        send_environment(link, id, book)?;
-        if forward.is_some() {
-            AgentForward::request(link, id)?;
+        let channel = trunk.open_session().await?;
+        send_environment(&channel, book);
+        let (mut forwarded, mut questions) = (None, None);
+        if let Some(forward) = forward {
+            forwarded = Some(channel.ask(&SessionRequest::ForwardAgent));
+            // Where standard input is the terminal, two would read from it.
+            if !args.no_input && std::io::stdin().is_terminal() {
+                let (asking, asked) = AskInSession::new();
+                questions = Some(asked);
+                forward.serve(trunk, asking);
+            } else {
+                forward.serve(trunk, std::sync::Arc::new(ask));
+            }
         }
-        link.request(id, &SessionRequest::Exec(command_line(&args.command)), true)?;
+        let started = Some(channel.ask(&SessionRequest::Exec(command_line(&args.command))));
+        let mut pipes = Pipes::new(channel);
         let input = if args.no_input { None } else { Some(Input::start()) };
         if args.no_input {
-            link.send_eof(id);
+            pipes.end_of_input();
         }
-        Ok(Self {
-            link,
-            id,
-            input,
-            unsent: Bytes::new(),
-            output: Output::start(),
-            forward,
-            typed: !args.no_input && std::io::stdin().is_terminal(),
-            status: None,
-            closed: false,
-        })
+        Ok(Self { trunk, pipes, input, started, forwarded, questions, asked: None })
     }
 
     async fn finish(mut self) -> Result<u8, Failure> {
@@ -167,155 +174,127 @@ impl<'a> Execution<'a> {
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
         let mut interrupted = false;
-        let mut lost = None;
-        while !(self.closed && self.output.is_drained()) {
+        let mut patience = std::pin::pin!(tokio::time::sleep(self.trunk.answer_limit()));
+        while self.pipes.end().is_none() {
+            // A typed answer is read even while the command takes no input.
+            let wants_input = self.pipes.wants_input() || self.asked.is_some();
             tokio::select! {
-                event = self.link.event(), if !self.closed => match event {
-                    Ok((id, event)) if id == self.id => self.handle(event)?,
-                    Ok((id, event)) => self.handle_forward(id, event).await?,
-                    // What came before the end is written first.
-                    Err(error) => {
-                        lost = Some(error);
-                        self.closed = true;
-                    }
+                turn = self.pipes.turn() => if let Turn::OutputFailed(stream, error) = turn {
+                    return output_failed(stream, &error);
                 },
-                chunk = next_chunk(&mut self.input), if self.unsent.is_empty() && self.input.is_some() => {
-                    match chunk {
-                        Some(chunk) if self.is_asking() => self.answer(chunk.starts_with(b"y")).await?,
-                        Some(chunk) => self.unsent = chunk,
-                        None => {
-                            self.input = None;
-                            self.link.send_eof(self.id);
-                        }
+                granted = answer(&mut self.started) => self.answered("exec", granted?)?,
+                granted = answer(&mut self.forwarded) => {
+                    self.forwarded = None;
+                    if !granted? {
+                        forward::tell_refused(self.trunk.machine());
                     }
                 }
-                report = self.output.report() => match report {
-                    Written::Bytes(len) => self.link.consumed(self.id, len),
-                    Written::Failed(stream, error) => return self.output_failed(stream, &error),
-                },
+                () = &mut patience, if self.started.is_some() => {
+                    return Err(LinkError::Unanswered {
+                        machine: self.trunk.machine().to_owned(),
+                        what: "the start of a command",
+                        seconds: self.trunk.answer_limit().as_secs(),
+                    }.into());
+                }
+                chunk = next_chunk(&mut self.input), if wants_input && self.input.is_some() => self.read(chunk),
+                asked = next_question(&mut self.questions), if self.asked.is_none() => {
+                    output::ask_aloud(&format!("{} Allow it this once? Type y or n: ", asked.text));
+                    self.asked = Some(asked);
+                }
                 _ = interrupts.recv() => {
-                    if std::mem::replace(&mut interrupted, true) || self.closed {
+                    if std::mem::replace(&mut interrupted, true) || self.pipes.is_over() {
                         return Err(Failure::new(code::INTERRUPTED, "interrupted"));
                     }
-                    self.signal("INT")?;
+                    let machine = self.trunk.machine();
+                    output::say(&format!("SIGINT sent to {machine}; once more ends lantern"));
+                    self.signal("INT");
                 }
-                _ = terminations.recv() => return self.end_by("TERM", 15).await,
-                _ = hangups.recv() => return self.end_by("HUP", 1).await,
+                _ = terminations.recv() => return Ok(self.end_by("TERM", 15).await),
+                _ = hangups.recv() => return Ok(self.end_by("HUP", 1).await),
             }
-            self.send_input()?;
         }
-        if let Some(error) = lost {
-            return Err(error.into());
+        let machine = self.trunk.machine();
+        let end = self.pipes.end().cloned().unwrap_or(ChannelEnd::Closed);
+        if let (Some(started), ChannelEnd::Closed) = (self.started.take(), &end) {
+            // A channel that was closed in answer to the request has refused it.
+            self.answered("exec", started.await?)?;
         }
-        match self.status {
-            Some(status) => Ok(status),
-            None => Err(Failure::new(
-                code::SESSION,
-                format!("{} ended the command without saying how", self.link.machine()),
-            )),
+        exit_status(&end, machine)?.ok_or_else(|| {
+            Failure::new(code::SESSION, format!("{machine} ended the command without saying how"))
+        })
+    }
+
+    fn answered(&mut self, request: &'static str, granted: bool) -> Result<(), Failure> {
+        self.started = None;
+        match granted {
+            true => Ok(()),
+            false => {
+                let machine = self.trunk.machine().to_owned();
+                Err(LinkError::RequestRefused { machine, request }.into())
+            }
         }
     }
 
-    fn handle(&mut self, event: ChannelEvent) -> Result<(), Failure> {
-        match event {
-            ChannelEvent::Data(stream, data) => self.output.write(stream, data),
-            ChannelEvent::Request { request, .. } => {
-                let machine = self.link.machine().to_owned();
-                self.status = exit_status(&request, &machine).or(self.status);
-            }
-            ChannelEvent::Reply { request: "agent forwarding", granted: false } => {
-                forward::tell_refused(self.link.machine());
-            }
-            ChannelEvent::Reply { request, granted: false } => {
-                let machine = self.link.machine().to_owned();
-                return Err(LinkError::RequestRefused { machine, request }.into());
-            }
-            ChannelEvent::Closed => self.closed = true,
-            _ => {}
-        }
-        Ok(())
-    }
-
-    fn is_asking(&self) -> bool {
-        self.forward.as_ref().is_some_and(AgentForward::is_asking)
-    }
-
-    async fn handle_forward(&mut self, id: ChannelId, event: ChannelEvent) -> Result<(), Failure> {
-        let Some(forward) = &mut self.forward else { return Ok(()) };
-        match forward.handle(self.link, id, event).await? {
-            Some(question) => self.put(question).await,
-            None => Ok(()),
-        }
-    }
-
-    /// Puts questions until none waits, or until one waits for what is typed on standard input.
-    async fn put(&mut self, question: String) -> Result<(), Failure> {
-        let mut question = Some(question);
-        while let Some(text) = question.take() {
-            let text = format!("{text} Allow it this once? Type y or n: ");
-            if self.typed {
-                output::ask_aloud(&text);
-                return Ok(());
-            }
-            let yes = match Terminal::open() {
-                Some(mut terminal) => {
-                    matches!(terminal.ask_line(&text), Answer::Given(answer) if answer.starts_with('y'))
+    fn read(&mut self, chunk: Option<Bytes>) {
+        // A question that nobody waits for any more is no question.
+        self.asked = self.asked.take().filter(Asked::is_wanted);
+        match (chunk, self.asked.take()) {
+            (Some(chunk), Some(asked)) => asked.answer(chunk.starts_with(b"y")),
+            (Some(chunk), None) => self.pipes.input(chunk),
+            (None, asked) => {
+                if let Some(asked) = asked {
+                    asked.answer(false);
                 }
-                None => {
-                    output::warn(&format!("{text}no, since there is no terminal to ask at."));
-                    false
-                }
-            };
-            let Some(forward) = &mut self.forward else { return Ok(()) };
-            question = forward.answer(self.link, yes).await?;
-        }
-        Ok(())
-    }
-
-    async fn answer(&mut self, yes: bool) -> Result<(), Failure> {
-        let Some(forward) = &mut self.forward else { return Ok(()) };
-        match forward.answer(self.link, yes).await? {
-            Some(question) => Box::pin(self.put(question)).await,
-            None => Ok(()),
+                self.input = None;
+                self.pipes.end_of_input();
+            }
         }
     }
 
-    fn send_input(&mut self) -> Result<(), Failure> {
-        if self.closed || self.unsent.is_empty() {
-            self.unsent.clear();
-            return Ok(());
-        }
-        let taken = self.link.send(self.id, &self.unsent)?;
-        self.unsent.advance(taken);
-        Ok(())
-    }
-
-    fn signal(&mut self, name: &str) -> Result<(), Failure> {
-        output::say(&format!("SIG{name} sent to {}; once more ends lantern", self.link.machine()));
-        Ok(self.link.request(self.id, &SessionRequest::Signal(name.to_owned()), false)?)
+    fn signal(&self, name: &str) {
+        self.pipes.channel.tell(&SessionRequest::Signal(name.to_owned()));
     }
 
     /// We are told to end: the command is told too, and the channel closed.
-    async fn end_by(&mut self, name: &str, number: u8) -> Result<u8, Failure> {
-        let _ = self.link.request(self.id, &SessionRequest::Signal(name.to_owned()), false);
-        self.link.close_channel(self.id);
-        let _ = tokio::time::timeout(GRACE, self.link.event()).await;
-        Ok(128 + number)
+    async fn end_by(&self, name: &str, number: u8) -> u8 {
+        self.signal(name);
+        self.pipes.channel.close();
+        let _ = timeout(GRACE, self.pipes.channel.ended()).await;
+        128 + number
     }
+}
 
-    fn output_failed(&mut self, stream: Stream, error: &std::io::Error) -> Result<u8, Failure> {
-        self.link.close_channel(self.id);
-        if error.kind() == std::io::ErrorKind::BrokenPipe {
-            return Ok(READER_GONE);
-        }
-        let name = if stream == Stream::Main { "standard output" } else { "standard error" };
-        Err(Failure::new(code::LOCAL, format!("cannot write {name}: {error}")))
+fn output_failed(stream: Stream, error: &std::io::Error) -> Result<u8, Failure> {
+    if error.kind() == std::io::ErrorKind::BrokenPipe {
+        return Ok(READER_GONE);
     }
+    let name = if stream == Stream::Main { "standard output" } else { "standard error" };
+    Err(Failure::new(code::LOCAL, format!("cannot write {name}: {error}")))
 }
 
 async fn next_chunk(input: &mut Option<Input>) -> Option<Bytes> {
     match input {
         Some(input) => input.next().await,
+        None => std::future::pending().await,
+    }
+}
+
+/// The answer to a request that was made; never, where none was.
+pub(super) async fn answer(reply: &mut Option<Reply>) -> Result<bool, LinkError> {
+    match reply {
+        Some(reply) => reply.await,
+        None => std::future::pending().await,
+    }
+}
+
+/// The next question of a session; never, where none can come.
+pub(super) async fn next_question(questions: &mut Option<mpsc::Receiver<Asked>>) -> Asked {
+    let next = match questions {
+        Some(questions) => questions.recv().await,
+        None => None,
+    };
+    match next {
+        Some(asked) => asked,
         None => std::future::pending().await,
     }
 }

@@ -3,25 +3,27 @@
 use std::io::IsTerminal;
 use std::time::Instant;
 
-use bytes::{Buf, BytesMut};
+use bytes::Bytes;
 use clap::Args;
 use lantern_book::Home;
-use lantern_link::{Link, LinkError};
-use lantern_ssh::{ChannelEvent, ChannelId, PtyRequest, SessionRequest, Stream};
+use lantern_link::{ChannelEnd, LinkError, Reply, Trunk};
+use lantern_ssh::{PtyRequest, SessionRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
-use tokio::time::sleep_until;
+use tokio::sync::mpsc;
+use tokio::time::{sleep, sleep_until};
 
-use super::run::{exit_status, send_environment, tell_rotations};
+use super::run::{answer, exit_status, next_question, send_environment, tell_rotations};
 use super::{block_on, watch};
 use crate::cli::Global;
 use crate::confirm;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
-use crate::forward::{AgentForward, ForwardArgs};
+use crate::forward::{AgentForward, AskInSession, Asked, ForwardArgs};
 use crate::output;
+use crate::pipes::{Pipes, Turn};
 use crate::settings;
-use crate::stdio::{Input, Output, Written};
+use crate::stdio::Input;
 use crate::target::{SessionSettings, Target};
 use crate::terminal::escape::{EscapeWatch, Typed};
 use crate::terminal::modes;
@@ -86,69 +88,75 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 /// One session, from the connection to its end.
 async fn attend(args: &ShellArgs, home: &Home, target: &Target) -> Result<u8, Failure> {
     let forward = args.forward.prepare(home, target).await?;
-    let mut link = target.connect(home, &args.connect).await?;
-    let outcome = Session::start(&mut link, &target.session, !args.no_escape, forward).await?.run().await;
-    tell_rotations(&mut link);
-    link.close().await;
+    let ask = args.connect.ask()?;
+    let trunk = target.connect(home, &args.connect, &ask).await?;
+    let outcome = match Session::start(&trunk, &target.session, !args.no_escape, forward).await {
+        Ok(session) => session.run().await,
+        Err(failure) => Err(failure),
+    };
+    tell_rotations(&trunk);
+    trunk.close().await;
     outcome
 }
 
 /// An interactive session under way.
 struct Session<'a> {
-    link: &'a mut Link,
-    id: ChannelId,
+    trunk: &'a Trunk,
+    pipes: Pipes,
     raw: Option<RawMode>,
     watch: EscapeWatch,
-    unsent: BytesMut,
-    output: Output,
-    forward: Option<AgentForward>,
-    status: Option<u8>,
-    closed: bool,
-    /// Requests whose refusal ends it.
-    started: bool,
+    /// Answers to the requests that start it: the terminal's and the shell's.
+    terminal: Option<Reply>,
+    started: Option<Reply>,
+    forwarded: Option<Reply>,
+    questions: Option<mpsc::Receiver<Asked>>,
+    asked: Option<Asked>,
     since: Instant,
 }
 
 impl<'a> Session<'a> {
     async fn start(
-        link: &'a mut Link,
+        trunk: &'a Trunk,
         book: &SessionSettings,
         escape: bool,
         forward: Option<AgentForward>,
     ) -> Result<Self, Failure> {
-        let id = link.open_session().await?;
-        send_environment(link, id, book)?;
+        let channel = trunk.open_session().await?;
+        send_environment(&channel, book);
         for name in
             LANGUAGE.iter().filter(|name| book.send_language && !book.environment.contains_key(**name))
         {
             if let Ok(value) = std::env::var(name) {
-                link.request(id, &SessionRequest::Env { name: (*name).into(), value }, false)?;
+                channel.tell(&SessionRequest::Env { name: (*name).into(), value });
             }
         }
-        if forward.is_some() {
-            AgentForward::request(link, id)?;
+        let (mut forwarded, mut questions) = (None, None);
+        if let Some(forward) = forward {
+            forwarded = Some(channel.ask(&SessionRequest::ForwardAgent));
+            let (asking, asked) = AskInSession::new();
+            questions = Some(asked);
+            forward.serve(trunk, asking);
         }
         let own = || std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
         let terminal = book.terminal_type.clone().unwrap_or_else(own);
         let pty = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
-        link.request(id, &SessionRequest::Pty(pty), true)?;
-        link.request(id, &SessionRequest::Shell, true)?;
-        let mut unsent = BytesMut::new();
+        let terminal = Some(channel.ask(&SessionRequest::Pty(pty)));
+        let started = Some(channel.ask(&SessionRequest::Shell));
+        let mut pipes = Pipes::new(channel);
         if let Some(command) = &book.first_command {
-            unsent.extend_from_slice(format!("{command}\n").as_bytes());
+            pipes.input(format!("{command}\n").into());
         }
         let raw = Some(RawMode::enter()?);
         Ok(Self {
-            link,
-            id,
+            trunk,
+            pipes,
             raw,
             watch: EscapeWatch::new(escape && book.stroke_menu),
-            unsent,
-            output: Output::start(),
-            forward,
-            status: None,
-            closed: false,
-            started: false,
+            terminal,
+            started,
+            forwarded,
+            questions,
+            asked: None,
             since: Instant::now(),
         })
     }
@@ -159,127 +167,126 @@ impl<'a> Session<'a> {
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
         let mut input_open = true;
-        let mut lost = None;
-        while !(self.closed && self.output.is_drained()) {
+        let mut patience = std::pin::pin!(sleep(self.trunk.answer_limit()));
+        while self.pipes.end().is_none() {
             tokio::select! {
-                event = self.link.event(), if !self.closed => match event {
-                    Ok((id, event)) if id == self.id => self.handle(event)?,
-                    Ok((id, event)) => {
-                        if let Some(forward) = &mut self.forward
-                            && let Some(question) = forward.handle(self.link, id, event).await?
-                        {
-                            self.put(&question);
-                        }
+                turn = self.pipes.turn() => {
+                    // The terminal is gone: so is the session.
+                    if let Turn::OutputFailed(..) = turn {
+                        return Ok(128 + 1);
                     }
-                    // What came before the end is shown first.
-                    Err(error) => {
-                        lost = Some(error);
-                        self.closed = true;
+                }
+                granted = answer(&mut self.terminal) => {
+                    self.terminal = None;
+                    self.granted("pty-req", granted?)?;
+                }
+                granted = answer(&mut self.started) => {
+                    self.started = None;
+                    self.granted("shell", granted?)?;
+                }
+                granted = answer(&mut self.forwarded) => {
+                    self.forwarded = None;
+                    if !granted? {
+                        let text = format!("{} does not let agents be forwarded to it", self.trunk.machine());
+                        self.tell(&text);
                     }
-                },
-                chunk = input.next(), if input_open && self.unsent.len() < MAX_UNSENT => match chunk {
-                    // The stroke that answers a question of ours is not the machine's.
-                    Some(chunk) if self.forward.as_ref().is_some_and(AgentForward::is_asking) => {
-                        self.answer(chunk.starts_with(b"y")).await?;
-                    }
+                }
+                () = &mut patience, if self.started.is_some() => {
+                    return Err(LinkError::Unanswered {
+                        machine: self.trunk.machine().to_owned(),
+                        what: "the start of a shell",
+                        seconds: self.trunk.answer_limit().as_secs(),
+                    }.into());
+                }
+                asked = next_question(&mut self.questions), if self.asked.is_none() => self.put(asked),
+                chunk = input.next(), if input_open && self.pipes.waiting_input() < MAX_UNSENT => match chunk {
                     Some(chunk) => {
-                        for typed in self.watch.feed(&chunk, Instant::now()) {
-                            if let Some(status) = self.typed(typed)? {
-                                return Ok(status);
-                            }
+                        if let Some(status) = self.read(&chunk)? {
+                            return Ok(status);
                         }
                     }
                     None => {
                         input_open = false;
-                        self.link.send_eof(self.id);
+                        self.pipes.end_of_input();
                     }
-                },
-                report = self.output.report() => match report {
-                    Written::Bytes(len) => self.link.consumed(self.id, len),
-                    // The terminal is gone: so is the session.
-                    Written::Failed(..) => return Ok(128 + 1),
                 },
                 () = sleep_until(self.watch.deadline().unwrap_or(self.since).into()), if self.watch.deadline().is_some() => {
                     let strokes = self.watch.flush();
-                    self.unsent.extend_from_slice(&strokes);
+                    self.pipes.input(strokes.into());
                 }
-                _ = resizes.recv() => self.resize()?,
+                _ = resizes.recv() => self.resize(),
                 _ = terminations.recv() => return Ok(128 + 15),
                 _ = hangups.recv() => return Ok(128 + 1),
             }
-            if !self.closed && !self.unsent.is_empty() {
-                let taken = self.link.send(self.id, &self.unsent)?;
-                self.unsent.advance(taken);
-            }
         }
-        if let Some(error) = lost {
-            return Err(error.into());
+        let end = self.pipes.end().cloned().unwrap_or(ChannelEnd::Closed);
+        if let (Some(started), ChannelEnd::Closed) = (self.started.take(), &end) {
+            let granted = started.await?;
+            self.granted("shell", granted)?;
+        }
+        if matches!(end, ChannelEnd::Signaled { .. }) {
+            // What is said about it now needs a terminal that returns the carriage.
+            self.raw = None;
         }
         // A session that ends without a status ended well enough: some servers send none for a shell.
-        Ok(self.status.unwrap_or(0))
+        Ok(exit_status(&end, self.trunk.machine())?.unwrap_or(0))
     }
 
-    fn handle(&mut self, event: ChannelEvent) -> Result<(), Failure> {
-        match event {
-            ChannelEvent::Data(stream, data) => self.output.write(stream, data),
-            ChannelEvent::Request { request, .. } => {
-                let machine = self.link.machine().to_owned();
-                if matches!(request, SessionRequest::ExitSignal { .. }) {
-                    // What is said about it now needs a terminal that returns the carriage.
-                    self.raw = None;
-                }
-                self.status = exit_status(&request, &machine).or(self.status);
+    fn granted(&self, request: &'static str, granted: bool) -> Result<(), Failure> {
+        match granted {
+            true => Ok(()),
+            false => {
+                let machine = self.trunk.machine().to_owned();
+                Err(LinkError::RequestRefused { machine, request }.into())
             }
-            ChannelEvent::Reply { granted: true, request: "shell" } => self.started = true,
-            ChannelEvent::Reply { granted: false, request: "agent forwarding" } => {
-                let text = format!("{} does not let agents be forwarded to it", self.link.machine());
-                self.tell(&text);
-            }
-            ChannelEvent::Reply { granted: false, request } if !self.started => {
-                let machine = self.link.machine().to_owned();
-                return Err(LinkError::RequestRefused { machine, request }.into());
-            }
-            ChannelEvent::Closed => self.closed = true,
-            _ => {}
         }
-        Ok(())
+    }
+
+    /// What was typed: an answer to a question of ours, strokes for ourselves, or the machine's. An exit status when the session is
+    /// to end.
+    fn read(&mut self, chunk: &[u8]) -> Result<Option<u8>, Failure> {
+        self.asked = self.asked.take().filter(Asked::is_wanted);
+        if let Some(asked) = self.asked.take() {
+            // The stroke that answers a question of ours is not the machine's.
+            let yes = chunk.starts_with(b"y");
+            asked.answer(yes);
+            self.tell(if yes { "allowed" } else { "refused" });
+            return Ok(None);
+        }
+        for typed in self.watch.feed(chunk, Instant::now()) {
+            if let Some(status) = self.typed(typed)? {
+                return Ok(Some(status));
+            }
+        }
+        Ok(None)
     }
 
     /// Acts on what was typed; an exit status when the session is to end.
     fn typed(&mut self, typed: Typed) -> Result<Option<u8>, Failure> {
         match typed {
-            Typed::Forward(bytes) => self.unsent.extend_from_slice(&bytes),
+            Typed::Forward(bytes) => self.pipes.input(Bytes::from(bytes)),
             Typed::Menu => {
                 self.tell("e ends the session, z suspends lantern, s shows its state, any other key goes on")
             }
             Typed::End => {
                 self.tell("ended");
-                self.link.close_channel(self.id);
+                self.pipes.channel.close();
                 return Ok(Some(code::INTERRUPTED));
             }
             Typed::Suspend => self.suspend()?,
             Typed::State => {
                 let state = self.state();
                 self.tell(&state);
-                self.redraw()?;
+                self.redraw();
             }
-            Typed::Resume => self.redraw()?,
+            Typed::Resume => self.redraw(),
         }
         Ok(None)
     }
 
-    fn put(&mut self, question: &str) {
-        self.tell(&format!("{question}\ny allows it this once, any other key refuses"));
-    }
-
-    async fn answer(&mut self, yes: bool) -> Result<(), Failure> {
-        let Some(forward) = &mut self.forward else { return Ok(()) };
-        let next = forward.answer(self.link, yes).await?;
-        self.tell(if yes { "allowed" } else { "refused" });
-        if let Some(question) = next {
-            self.put(&question);
-        }
-        Ok(())
+    fn put(&mut self, asked: Asked) {
+        self.tell(&format!("{}\ny allows it this once, any other key refuses", asked.text));
+        self.asked = Some(asked);
     }
 
     /// A line of ours in the middle of the machine's.
@@ -287,13 +294,13 @@ impl<'a> Session<'a> {
         let lines: String = text.lines().map(|line| format!("\r\n\x1b[7m lantern \x1b[0m {line}")).collect();
         // By the same thread as the machine's output, to stay in order. The window is never credited with more than
         // was received, so these few bytes do no harm there.
-        self.output.write(Stream::Main, format!("{lines}\r\n").into());
+        self.pipes.output.write(Stream::Main, format!("{lines}\r\n").into());
     }
 
     fn state(&self) -> String {
-        let client = self.link.client();
-        let statistics = client.statistics();
-        let algorithms = match client.algorithms() {
+        let account = self.trunk.account();
+        let statistics = account.statistics;
+        let algorithms = match account.algorithms {
             Some(chosen) => format!(
                 "{}{}, host key {}, {} to it, {} from it{}",
                 chosen.kex.name(),
@@ -301,7 +308,7 @@ impl<'a> Session<'a> {
                 chosen.host_key.name(),
                 chosen.client_to_server.cipher.name(),
                 chosen.server_to_client.cipher.name(),
-                if client.is_strict() { ", strict" } else { "" },
+                if account.is_strict { ", strict" } else { "" },
             ),
             None => "none yet".into(),
         };
@@ -310,14 +317,14 @@ impl<'a> Session<'a> {
             .map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
         format!(
             "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s",
-            self.link.machine(),
-            self.link.user(),
-            client.peer_identification(),
+            self.trunk.machine(),
+            self.trunk.user(),
+            lantern_ssh::neutralize(&account.identification, 255),
             self.since.elapsed().as_secs(),
             statistics.bytes_sent,
             statistics.bytes_received,
             statistics.key_exchanges,
-            client.idle(Instant::now()).as_secs(),
+            account.idle.as_secs(),
         )
     }
 
@@ -327,25 +334,20 @@ impl<'a> Session<'a> {
         kill_current_process_group(Signal::TSTP)
             .map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
         self.raw = Some(RawMode::enter()?);
-        self.resize()?;
-        self.redraw()
+        self.resize();
+        self.redraw();
+        Ok(())
     }
 
-    fn resize(&mut self) -> Result<(), Failure> {
-        if self.closed {
-            return Ok(());
-        }
-        Ok(self.link.request(self.id, &SessionRequest::WindowChange(modes::size()), false)?)
+    fn resize(&self) {
+        self.pipes.channel.tell(&SessionRequest::WindowChange(modes::size()));
     }
 
     /// Full-screen programs draw anew when the size changes: change it there and back.
-    fn redraw(&mut self) -> Result<(), Failure> {
-        if self.closed {
-            return Ok(());
-        }
+    fn redraw(&self) {
         let mut size = modes::size();
         size.rows = size.rows.saturating_sub(1).max(1);
-        self.link.request(self.id, &SessionRequest::WindowChange(size), false)?;
-        self.resize()
+        self.pipes.channel.tell(&SessionRequest::WindowChange(size));
+        self.resize();
     }
 }

@@ -1,9 +1,10 @@
 //! Questions at the controlling terminal, so that standard input and output stay free for data.
 
 use std::fs::File;
-use std::io::{Read, Write};
+use std::io::{PipeReader, Read, Write};
 
 use lantern_keys::SecretString;
+use rustix::event::{PollFd, PollFlags, poll};
 use rustix::termios::{LocalModes, OptionalActions, SpecialCodeIndex, Termios, tcgetattr, tcsetattr};
 use zeroize::Zeroizing;
 
@@ -29,6 +30,8 @@ pub(crate) enum Answer<T> {
 #[derive(Debug)]
 pub(crate) struct Terminal {
     device: File,
+    /// When the other end of this closes, nobody needs the answer any more.
+    given_up: Option<PipeReader>,
 }
 
 /// Puts the terminal's modes back.
@@ -48,7 +51,25 @@ impl Terminal {
     pub(crate) fn open() -> Option<Self> {
         let device = File::options().read(true).write(true).open("/dev/tty").ok()?;
         tcgetattr(&device).ok()?;
-        Some(Self { device })
+        Some(Self { device, given_up: None })
+    }
+
+    /// From now on a question ends when the other end of the pipe closes.
+    pub(crate) fn end_with(&mut self, given_up: PipeReader) {
+        self.given_up = Some(given_up);
+    }
+
+    /// Waits until a key can be read; whether the question has been given up instead.
+    fn is_given_up(&self) -> bool {
+        let Some(given_up) = &self.given_up else { return false };
+        let mut watched = [PollFd::new(given_up, PollFlags::IN), PollFd::new(&self.device, PollFlags::IN)];
+        loop {
+            match poll(&mut watched, None) {
+                Ok(_) => return !watched.first().is_none_or(|given_up| given_up.revents().is_empty()),
+                Err(rustix::io::Errno::INTR) => {}
+                Err(_) => return false,
+            }
+        }
     }
 
     /// Asks for a secret: nothing of it is shown.
@@ -77,6 +98,9 @@ impl Terminal {
         let mut line = Zeroizing::new(Vec::with_capacity(MAX_ANSWER_LEN));
         let outcome = loop {
             let mut key = [0; 1];
+            if self.is_given_up() {
+                break Answer::Ended;
+            }
             match terminal.read(&mut key) {
                 Ok(1) => {}
                 _ => break Answer::Ended,

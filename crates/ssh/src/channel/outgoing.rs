@@ -29,10 +29,6 @@ impl OutgoingQueue {
         self.bytes
     }
 
-    pub(crate) fn is_empty(&self) -> bool {
-        self.items.is_empty()
-    }
-
     pub(crate) fn push_data(&mut self, stream: Stream, data: Bytes) {
         self.bytes += data.len();
         self.items.push_back(Outgoing::Data(stream, data));

@@ -17,11 +17,16 @@ pub(super) fn stage_of(error: &LinkError, met: Stage) -> Stage {
         | LinkError::Proxy { .. }
         | LinkError::GatewayRefused { .. } => Stage::Port,
         LinkError::Handshake { source: SshError::NothingInCommon(_), .. } => Stage::Algorithms,
-        LinkError::Handshake { source: SshError::HostKey(_) | SshError::HostKeyChanged { .. }, .. }
+        LinkError::Handshake {
+            source: SshError::HostKey(_) | SshError::HostKeySignature(_) | SshError::HostKeyChanged { .. },
+            ..
+        }
         | LinkError::Trust(_) => Stage::HostKey,
-        LinkError::Handshake { source: SshError::NotSsh { .. }, .. } => Stage::Identification,
+        LinkError::Handshake { source: SshError::NotSsh { .. } | SshError::Busy { .. }, .. } => {
+            Stage::Identification
+        }
         LinkError::Auth(_) => Stage::Login,
-        LinkError::ChannelRefused { .. } => Stage::Session,
+        LinkError::ChannelRefused { .. } | LinkError::Unanswered { .. } => Stage::Session,
         LinkError::RequestRefused { .. } => Stage::Shell,
         // It broke off: at the step behind the last one that worked.
         LinkError::Handshake { .. } | LinkError::Dial { .. } | LinkError::Lost { .. } => match met {
@@ -45,6 +50,9 @@ pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
         ],
         "the server takes no signatures of this kind of key" => &[
             "the server's settings leave this kind of key out; an Ed25519 key is taken by all but the oldest",
+        ],
+        outcome if outcome.contains("SHA-1") => &[
+            "the server is older than RFC 8332 (2018): update it, or put an Ed25519 or ECDSA key there",
         ],
         "no password was given" | "no one was there to answer" => {
             &["a check asks for no password; `lantern shell` does, and --password-fd hands one over"]
@@ -115,6 +123,17 @@ pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) ->
                 "another service answers on that port: SSH listens on another one, or the port is mapped elsewhere",
             ]),
             set("port=PORT"),
+        ),
+        LinkError::Handshake { source: SshError::Busy { .. }, .. } => (
+            own(&[
+                "the SSH service is there and takes no more connections now: too many are not logged in yet, or too many from this",
+                "address have failed. Wait a little; its settings say how many it takes",
+            ]),
+            format!("lantern check {name}"),
+        ),
+        LinkError::Unanswered { .. } => (
+            own(&["the login worked; what the machine runs for that user hangs, or it is overloaded"]),
+            format!("lantern run {name} -- true"),
         ),
         LinkError::Handshake { source: SshError::NothingInCommon(_), .. } => (
             own(&[
@@ -200,6 +219,10 @@ fn mend_trust(trust: &TrustFailure, name: &str) -> (Vec<String>, String) {
 
 fn mend_login(auth: &AuthFailure, target: &Target, name: &str) -> (Vec<String>, String) {
     let mut lines = Vec::new();
+    if auth.ended.is_some() && auth.report.len() > 1 {
+        lines.push("the server allows a few tries, and each key is one: name the key that is meant".into());
+        return (lines, format!("lantern check {name} --key NAME"));
+    }
     if auth.report.is_empty() {
         lines.push("nothing could be offered: no key is in the ring, and no password was given".into());
     }

@@ -1,8 +1,8 @@
 //! The steps behind the login: what the machine is, and what it lets us do.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-use lantern_link::{Link, LinkError, ShellAnswer, forwarding, subsystem_starts, who_and_where};
+use lantern_link::{LinkError, ShellAnswer, Trunk, forwarding, subsystem_starts, who_and_where};
 
 use super::account::{Mark, Stage};
 use super::walk::Watcher;
@@ -15,19 +15,19 @@ const CLOCK_NOTE: i64 = 5;
 
 /// What can be asked once logged in.
 pub(super) async fn look_around(
-    watcher: &mut Watcher,
-    link: &mut Link,
+    watcher: &Watcher,
+    trunk: &Trunk,
     target: &Target,
 ) -> Result<(), LinkError> {
+    let put = |stage, mark, saw: String, took: Option<Duration>| watcher.story().put(stage, mark, saw, took);
     let start = Instant::now();
-    let id = link.open_session().await?;
-    link.close_channel(id);
-    watcher.put(Stage::Session, Mark::Good, "opens", Some(start.elapsed()));
+    drop(trunk.open_session().await?);
+    put(Stage::Session, Mark::Good, "opens".into(), Some(start.elapsed()));
     let start = Instant::now();
-    match who_and_where(link).await? {
+    match who_and_where(trunk).await? {
         ShellAnswer::Answers(here) => {
             let saw = format!("{} on {}: {}, {}", here.user, here.host, here.system, here.shell);
-            watcher.put(Stage::Shell, Mark::Good, saw, Some(start.elapsed()));
+            put(Stage::Shell, Mark::Good, saw, Some(start.elapsed()));
             if let Some(ahead) = here.clock_ahead {
                 judge_clock(watcher, ahead);
             }
@@ -35,25 +35,25 @@ pub(super) async fn look_around(
         ShellAnswer::Otherwise { status, said } => {
             let status = status.map_or("no status".into(), |status| format!("status {status}"));
             let saw = format!("answers, but not as a POSIX shell does ({status}): {said}");
-            watcher.put(Stage::Shell, Mark::Note, saw, Some(start.elapsed()));
+            put(Stage::Shell, Mark::Note, saw, Some(start.elapsed()));
         }
     }
     let start = Instant::now();
-    match subsystem_starts(link, "sftp").await? {
+    match subsystem_starts(trunk, "sftp").await? {
         true => {
-            watcher.put(Stage::Files, Mark::Good, "the subsystem for files starts", Some(start.elapsed()))
+            put(Stage::Files, Mark::Good, "the subsystem for files starts".into(), Some(start.elapsed()))
         }
         false => {
-            watcher.put(
+            put(
                 Stage::Files,
                 Mark::Note,
-                "the server has no subsystem for files",
+                "the server has no subsystem for files".into(),
                 Some(start.elapsed()),
             );
         }
     }
     let start = Instant::now();
-    let allowed = forwarding(link, target.port).await?;
+    let allowed = forwarding(trunk, target.port).await?;
     let mut saw = Vec::new();
     let mut missing = Vec::new();
     let mut tell = |what: &str, allowed: bool, wanted: bool| {
@@ -82,11 +82,11 @@ pub(super) async fn look_around(
             ],
         ),
     };
-    watcher.put_with(Stage::Forwarding, mark, saw.join(", "), Some(start.elapsed()), advice);
+    watcher.story().put_with(Stage::Forwarding, mark, saw.join(", "), Some(start.elapsed()), advice);
     Ok(())
 }
 
-fn judge_clock(watcher: &mut Watcher, ahead: i64) {
+fn judge_clock(watcher: &Watcher, ahead: i64) {
     let side = if ahead > 0 { "ahead of" } else { "behind" };
     let saw = match ahead.abs() {
         0..=1 => "agrees with ours".to_owned(),
@@ -99,8 +99,8 @@ fn judge_clock(watcher: &mut Watcher, ahead: i64) {
         ]
     };
     match ahead.abs() {
-        0..=CLOCK_NOTE => watcher.put(Stage::Clock, Mark::Good, saw, None),
-        ..=CLOCK_DOUBT => watcher.put(Stage::Clock, Mark::Note, saw, None),
-        _ => watcher.put_with(Stage::Clock, Mark::Doubt, saw, None, advice()),
+        0..=CLOCK_NOTE => watcher.story().put(Stage::Clock, Mark::Good, saw, None),
+        ..=CLOCK_DOUBT => watcher.story().put(Stage::Clock, Mark::Note, saw, None),
+        _ => watcher.story().put_with(Stage::Clock, Mark::Doubt, saw, None, advice()),
     }
 }

@@ -1,14 +1,13 @@
 //! The way to one machine, step by step.
 
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use lantern_book::{Home, KeyRing, MachineBook};
-use lantern_keys::SecretString;
 use lantern_link::{
-    Ask, FirstContact, HostKeyAnswer, KeyChoice, LinkError, Note, Step, TrustFailure, connect,
+    Answer, Answering, Ask, KeyChoice, LinkError, Note, Question, Step, TrustFailure, connect,
 };
-use lantern_ssh::{Algorithms, PlanReport, Prompts};
-use tokio::time::timeout;
+use lantern_ssh::{Algorithms, PlanReport};
 
 use super::account::{Account, Line, Mark, Stage};
 use super::{advice, inside, local};
@@ -24,6 +23,11 @@ pub(super) type Tell = Box<dyn Fn(&Account) + Send + Sync>;
 /// Answers like the person would, and writes down the steps.
 pub(super) struct Watcher {
     ask: TerminalAsk,
+    story: Mutex<Story>,
+}
+
+/// What has been written down.
+pub(super) struct Story {
     account: Account,
     gateway: Option<String>,
     tell: Tell,
@@ -33,6 +37,13 @@ pub(super) struct Watcher {
 }
 
 impl Watcher {
+    /// Never held while waiting.
+    pub(super) fn story(&self) -> MutexGuard<'_, Story> {
+        self.story.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Story {
     pub(super) fn put(&mut self, stage: Stage, mark: Mark, saw: impl Into<String>, took: Option<Duration>) {
         self.put_with(stage, mark, saw, took, Vec::new());
     }
@@ -58,30 +69,36 @@ impl Watcher {
 }
 
 impl Ask for Watcher {
-    fn first_contact(&mut self, _contact: &FirstContact<'_>) -> HostKeyAnswer {
-        // A check trusts nothing: it says that there is something to decide.
-        HostKeyAnswer::NoOneToAsk
-    }
-    fn passphrase(&mut self, key: &str, again: bool) -> Option<SecretString> {
-        self.ask.passphrase(key, again)
+    fn ask(&self, question: Question) -> Answering {
+        let may = match &question {
+            Question::Passphrase { .. } | Question::ProxyPassword { .. } => true,
+            // One that was handed over is tried; nobody is asked for one just to find out about keys.
+            Question::Password { machine, .. } | Question::Prompts { machine, .. } => {
+                self.ask.password_at_hand(machine)
+            }
+            // A check trusts nothing and changes nothing: it says that there is something to decide.
+            Question::FirstContact(_) | Question::NewPassword { .. } | Question::Signature { .. } => false,
+        };
+        match may {
+            true => self.ask.ask(question),
+            false => Box::pin(std::future::ready(Answer::NoOne)),
+        }
     }
     fn password_at_hand(&self, machine: &str) -> bool {
         self.ask.password_at_hand(machine)
     }
-    fn password(&mut self, user: &str, machine: &str, again: bool) -> Option<SecretString> {
-        // One that was handed over is tried; nobody is asked for one just to find out about keys.
-        if self.ask.password_at_hand(machine) { self.ask.password(user, machine, again) } else { None }
+    fn wants_methods(&self) -> bool {
+        true
     }
-    fn proxy_password(&mut self, user: &str, proxy: &str, again: bool) -> Option<SecretString> {
-        self.ask.proxy_password(user, proxy, again)
+    fn note(&self, note: &Note<'_>) {
+        self.story().note(note);
     }
-    fn new_password(&mut self, _demand: &str) -> Option<SecretString> {
-        // A check changes nothing.
-        None
+    fn step(&self, step: &Step<'_>) {
+        self.story().step(step);
     }
-    fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>> {
-        if self.ask.password_at_hand(machine) { self.ask.prompts(machine, prompts) } else { None }
-    }
+}
+
+impl Story {
     fn note(&mut self, note: &Note<'_>) {
         match note {
             Note::Moved { from, to, .. } => {
@@ -97,9 +114,6 @@ impl Ask for Watcher {
             Note::Banner(_) => {}
             Note::NotRemembered(error) => self.put(Stage::Book, Mark::Note, chain(*error), None),
         }
-    }
-    fn wants_methods(&self) -> bool {
-        true
     }
     fn step(&mut self, step: &Step<'_>) {
         match step {
@@ -168,26 +182,30 @@ pub(super) async fn walk(
     tell: Tell,
 ) -> Account {
     let account = Account { machine: typed.to_owned(), ..Account::default() };
-    let mut watcher = Watcher { ask, account, gateway: None, tell, held: None, several_addresses: false };
-    if let Some(target) = look_up(&mut watcher, home, typed, args) {
-        watcher.several_addresses = target.addresses.len() > 1;
-        go(&mut watcher, home, args, &target).await;
-        watcher.gateway = None;
-        let link_is_fine = watcher.account.failed().is_none();
+    let story = Story { account, gateway: None, tell, held: None, several_addresses: false };
+    let watcher = Watcher { ask, story: Mutex::new(story) };
+    let found = look_up(&mut watcher.story(), home, typed, args);
+    if let Some(target) = found {
+        watcher.story().several_addresses = target.addresses.len() > 1;
+        go(&watcher, home, args, &target).await;
+        watcher.story().gateway = None;
+        let link_is_fine = watcher.story().account.failed().is_none();
         local::look(home, &target, |mark, saw, advice, mend| {
-            watcher.account.mends.extend(mend);
+            let mut story = watcher.story();
+            story.account.mends.extend(mend);
             // What fails here has no say in what was reached there.
             let line = Line { stage: Stage::Local, gateway: None, mark, saw, took: None, advice };
-            watcher.account.lines.push(line);
-            (watcher.tell)(&watcher.account);
+            story.account.lines.push(line);
+            (story.tell)(&story.account);
         })
         .await;
         if link_is_fine {
-            conclude(&mut watcher.account, &target);
+            conclude(&mut watcher.story().account, &target);
         }
     }
-    (watcher.tell)(&watcher.account);
-    watcher.account
+    let story = watcher.story.into_inner().unwrap_or_else(PoisonError::into_inner);
+    (story.tell)(&story.account);
+    story.account
 }
 
 /// The end of a way that was walked to its end.
@@ -205,7 +223,7 @@ fn conclude(account: &mut Account, target: &Target) {
     };
 }
 
-fn fail(watcher: &mut Watcher, stage: Stage, failure: &Failure, advice: Vec<String>, command: String) {
+fn fail(watcher: &mut Story, stage: Stage, failure: &Failure, advice: Vec<String>, command: String) {
     watcher.account.code = failure.code;
     watcher.put_with(stage, Mark::Failed, failure.headline.clone(), None, advice);
     let gateway =
@@ -216,7 +234,7 @@ fn fail(watcher: &mut Watcher, stage: Stage, failure: &Failure, advice: Vec<Stri
 }
 
 /// The book's entry: complete, and every name in it there.
-fn look_up(watcher: &mut Watcher, home: &Home, typed: &str, args: &ConnectArgs) -> Option<Target> {
+fn look_up(watcher: &mut Story, home: &Home, typed: &str, args: &ConnectArgs) -> Option<Target> {
     let found = MachineBook::load(home)
         .map_err(Failure::from)
         .and_then(|book| Target::find(home, &book, typed))
@@ -261,7 +279,7 @@ fn look_up(watcher: &mut Watcher, home: &Home, typed: &str, args: &ConnectArgs) 
 }
 
 /// From the first packet to what the machine lets us do.
-async fn go(watcher: &mut Watcher, home: &Home, args: &ConnectArgs, target: &Target) {
+async fn go(watcher: &Watcher, home: &Home, args: &ConnectArgs, target: &Target) {
     let keys: KeyChoice = target.keys(args);
     let request = match target.request(home, args, keys, false) {
         Ok(mut request) => {
@@ -271,43 +289,40 @@ async fn go(watcher: &mut Watcher, home: &Home, args: &ConnectArgs, target: &Tar
         }
         Err(failure) => {
             let command = failure.hints.last().cloned().unwrap_or_default();
-            fail(watcher, Stage::Book, &failure, failure.hints.clone(), command);
+            fail(&mut watcher.story(), Stage::Book, &failure, failure.hints.clone(), command);
             return;
         }
     };
     watcher.ask.is_for(&target.name);
-    let mut link = match connect(&request, watcher).await {
-        Ok(link) => link,
+    let trunk = match connect(&request, watcher).await {
+        Ok(trunk) => trunk,
         Err(error) => {
-            failed_on_the_way(watcher, target, error);
+            failed_on_the_way(&mut watcher.story(), target, error);
             return;
         }
     };
-    let patience = request.limits.login;
-    match timeout(patience, inside::look_around(watcher, &mut link, target)).await {
-        Ok(Ok(())) => {}
-        Ok(Err(error)) => failed_on_the_way(watcher, target, error),
-        Err(_) => {
-            let stage = match watcher.account.lines.last().map(|line| line.stage) {
+    match inside::look_around(watcher, &trunk, target).await {
+        Ok(()) => {}
+        Err(error @ LinkError::Unanswered { .. }) => {
+            let mut story = watcher.story();
+            let stage = match story.account.lines.last().map(|line| line.stage) {
                 Some(Stage::Login | Stage::Methods) | None => Stage::Session,
                 Some(Stage::Session) => Stage::Shell,
                 Some(Stage::Shell | Stage::Clock) => Stage::Files,
                 Some(_) => Stage::Forwarding,
             };
-            let failure = Failure::new(
-                crate::failure::code::TIMED_OUT,
-                format!("{} was asked and did not answer within {} s", target.name, patience.as_secs()),
-            );
+            let failure = Failure::new(code_of(&error), chain(&error));
             let advice = vec![
                 "the login worked; what it runs for that user hangs, or the machine is overloaded".to_owned(),
             ];
-            fail(watcher, stage, &failure, advice, format!("lantern run {} -- true", target.name));
+            fail(&mut story, stage, &failure, advice, format!("lantern run {} -- true", target.name));
         }
+        Err(error) => failed_on_the_way(&mut watcher.story(), target, error),
     }
-    link.close().await;
+    trunk.close().await;
 }
 
-fn failed_on_the_way(watcher: &mut Watcher, target: &Target, error: LinkError) {
+fn failed_on_the_way(watcher: &mut Story, target: &Target, error: LinkError) {
     let met = watcher
         .account
         .lines

@@ -81,16 +81,16 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
         .hint(format!("lantern machine add NAME {}", args.machine)));
     }
     let options = args.limits().options();
-    let mut ask = args.connect.ask()?;
+    let ask = args.connect.ask()?;
     let (change, logged_in) = block_on(async {
         let keys = target.keys(&args.connect);
-        let login = target.try_connect(home, &args.connect, &mut ask, keys, false).await;
-        let mut link = login.map_err(crate::target::ConnectFailure::into_failure)?;
-        let change = add_line(&mut link, &entry, &options).await?;
-        link.close().await;
-        match prove(&target, home, &args.connect, &mut ask, &args.name).await? {
-            Proof::LoggedIn(link) => {
-                link.close().await;
+        let login = target.try_connect(home, &args.connect, &ask, keys, false).await;
+        let trunk = login.map_err(crate::target::ConnectFailure::into_failure)?;
+        let change = add_line(&trunk, &entry, &options).await?;
+        trunk.close().await;
+        match prove(&target, home, &args.connect, &ask, &args.name).await? {
+            Proof::LoggedIn(trunk) => {
+                trunk.close().await;
                 Ok((change, true))
             }
             Proof::Accepted => Ok((change, false)),

@@ -5,7 +5,7 @@ use lantern_book::{Home, RingEntry};
 use lantern_keys::PublicKey;
 use lantern_keys::login_list::{self, Added};
 use lantern_link::remote_logins::{self, LoginsError};
-use lantern_link::{KeyChoice, Link, LinkError};
+use lantern_link::{KeyChoice, LinkError, Trunk};
 
 use crate::ask::TerminalAsk;
 use crate::connect_args::ConnectArgs;
@@ -26,15 +26,15 @@ pub(super) enum Change {
 ///
 /// # Errors
 /// What the machine says.
-pub(super) async fn add_line(link: &mut Link, entry: &RingEntry, options: &str) -> Result<Change, Failure> {
-    let list = remote_logins::read(link).await?;
+pub(super) async fn add_line(trunk: &Trunk, entry: &RingEntry, options: &str) -> Result<Change, Failure> {
+    let list = remote_logins::read(trunk).await?;
     match login_list::add(&list, &entry.public, &entry.comment, options) {
         Added::Already(_) => {
-            remote_logins::write(link, &list, &list).await?;
+            remote_logins::write(trunk, &list, &list).await?;
             Ok(Change::None)
         }
         Added::Changed(new) => {
-            remote_logins::write(link, &list, &new).await?;
+            remote_logins::write(trunk, &list, &new).await?;
             Ok(Change::Made)
         }
     }
@@ -45,20 +45,20 @@ pub(super) async fn add_line(link: &mut Link, entry: &RingEntry, options: &str) 
 /// # Errors
 /// What the machine says.
 pub(super) async fn add_line_like(
-    link: &mut Link,
+    trunk: &Trunk,
     entry: &RingEntry,
     other: &PublicKey,
 ) -> Result<(), Failure> {
-    let options = options_of(link, other).await?;
-    add_line(link, entry, &options).await.map(drop)
+    let options = options_of(trunk, other).await?;
+    add_line(trunk, entry, &options).await.map(drop)
 }
 
 /// The options that a key has in the list on the machine; none when it is not there.
 ///
 /// # Errors
 /// What the machine says.
-pub(super) async fn options_of(link: &mut Link, key: &PublicKey) -> Result<String, Failure> {
-    let list = remote_logins::read(link).await?;
+pub(super) async fn options_of(trunk: &Trunk, key: &PublicKey) -> Result<String, Failure> {
+    let list = remote_logins::read(trunk).await?;
     let line = login_list::keys(&list).into_iter().find(|line| line.key == *key);
     Ok(line.map(|line| line.options).unwrap_or_default())
 }
@@ -67,11 +67,11 @@ pub(super) async fn options_of(link: &mut Link, key: &PublicKey) -> Result<Strin
 ///
 /// # Errors
 /// What the machine says.
-pub(super) async fn remove_line(link: &mut Link, key: &PublicKey) -> Result<Change, Failure> {
-    let list = remote_logins::read(link).await?;
+pub(super) async fn remove_line(trunk: &Trunk, key: &PublicKey) -> Result<Change, Failure> {
+    let list = remote_logins::read(trunk).await?;
     match login_list::remove(&list, key) {
         Some(new) => {
-            remote_logins::write(link, &list, &new).await?;
+            remote_logins::write(trunk, &list, &new).await?;
             Ok(Change::Made)
         }
         None => Ok(Change::None),
@@ -81,7 +81,7 @@ pub(super) async fn remove_line(link: &mut Link, key: &PublicKey) -> Result<Chan
 /// What logging in with one key and nothing else came to.
 pub(super) enum Proof {
     /// It let us in.
-    LoggedIn(Box<Link>),
+    LoggedIn(Trunk),
     /// The machine takes the key, and wants more besides, or the key stayed locked.
     Accepted,
     /// The machine does not take it.
@@ -96,11 +96,11 @@ pub(super) async fn prove(
     target: &Target,
     home: &Home,
     args: &ConnectArgs,
-    ask: &mut TerminalAsk,
+    ask: &TerminalAsk,
     key: &str,
 ) -> Result<Proof, Failure> {
     match target.try_connect(home, args, ask, KeyChoice::Named(vec![key.to_owned()]), true).await {
-        Ok(link) => Ok(Proof::LoggedIn(Box::new(link))),
+        Ok(trunk) => Ok(Proof::LoggedIn(trunk)),
         Err(ConnectFailure::Link(LinkError::Auth(auth))) => {
             // "Locked" comes after the machine was asked about the key, and said yes.
             let taken = |outcome: &str| outcome.starts_with("accepted") || outcome.starts_with("locked");

@@ -65,12 +65,12 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
         return Err(Failure::new(code::USAGE, format!("nobody knows where {} is in use", args.name))
             .hint(format!("lantern key rotate {} MACHINE…", args.name)));
     }
-    let mut ask = args.connect.ask()?;
-    let new = make_new(args, &ring, &old, &new_name, &mut ask)?;
+    let ask = args.connect.ask()?;
+    let new = make_new(args, &ring, &old, &new_name, &ask)?;
     let mut done = Vec::new();
     for machine in machines {
         let outcome = Target::resolve(home, &machine)
-            .and_then(|target| block_on(rotate_on(&target, home, args, &mut ask, &old, &new)));
+            .and_then(|target| block_on(rotate_on(&target, home, args, &ask, &old, &new)));
         let stop = matches!(&outcome, Err(failure) if failure.code == code::INTERRUPTED);
         match &outcome {
             Ok(()) => output::say(&format!("{machine}: {} is in, {} is out.", new.name, old.name)),
@@ -177,7 +177,7 @@ fn make_new(
     ring: &KeyRing,
     old: &RingEntry,
     name: &str,
-    ask: &mut TerminalAsk,
+    ask: &TerminalAsk,
 ) -> Result<RingEntry, Failure> {
     ring.change_note(&old.name, |note| note.replaced_by = Some(name.to_owned()))?;
     let missing = !ring.private_path(name).exists();
@@ -208,7 +208,7 @@ fn make_new(
 fn open_old(
     args: &RotateArgs,
     old: &RingEntry,
-    ask: &mut TerminalAsk,
+    ask: &TerminalAsk,
 ) -> Result<(PrivateKey, Option<SecretString>), Failure> {
     let failed = |error| Failure::new(code::LOCAL, format!("cannot open {}: {error}", old.name));
     let given = ask.take_given_passphrase();
@@ -246,25 +246,25 @@ async fn rotate_on(
     target: &Target,
     home: &Home,
     args: &RotateArgs,
-    ask: &mut TerminalAsk,
+    ask: &TerminalAsk,
     old: &RingEntry,
     new: &RingEntry,
 ) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     let user = target.user(&args.connect)?;
-    let link = match prove(target, home, &args.connect, ask, &new.name).await? {
-        Proof::LoggedIn(link) => link,
+    let trunk = match prove(target, home, &args.connect, ask, &new.name).await? {
+        Proof::LoggedIn(trunk) => trunk,
         _ => {
             let keys = match args.connect.key {
                 Some(_) => target.keys(&args.connect),
                 None => KeyChoice::Named(vec![old.name.clone()]),
             };
             let login = target.try_connect(home, &args.connect, ask, keys, false).await;
-            let mut link = login.map_err(ConnectFailure::into_failure)?;
-            add_line_like(&mut link, new, &old.public).await?;
-            link.close().await;
+            let trunk = login.map_err(ConnectFailure::into_failure)?;
+            add_line_like(&trunk, new, &old.public).await?;
+            trunk.close().await;
             match prove(target, home, &args.connect, ask, &new.name).await? {
-                Proof::LoggedIn(link) => link,
+                Proof::LoggedIn(trunk) => trunk,
                 Proof::Accepted => {
                     return Err(Failure::new(
                         code::LOGIN,
@@ -283,23 +283,23 @@ async fn rotate_on(
         }
     };
     // The key that was named for it goes on with the list: the new one may be limited to a command.
-    let mut link = match args.connect.key {
+    let trunk = match args.connect.key {
         Some(_) => {
-            link.close().await;
+            trunk.close().await;
             let keys = target.keys(&args.connect);
             let login = target.try_connect(home, &args.connect, ask, keys, false).await;
-            Box::new(login.map_err(ConnectFailure::into_failure)?)
+            login.map_err(ConnectFailure::into_failure)?
         }
-        None => link,
+        None => trunk,
     };
-    let options = options_of(&mut link, &new.public).await?;
+    let options = options_of(&trunk, &new.public).await?;
     let place =
         Installed { machine: target.name.clone(), user: user.clone(), at: Timestamp::now(), limits: options };
     ring.change_note(&new.name, |note| note.note_installed(place))?;
     // The book first: should anything stop us now, the machine is reached with the key that works.
     MachineBook::replace_key(home, &target.name, &old.name, &new.name)?;
-    let change = remove_line(&mut link, &old.public).await?;
-    link.close().await;
+    let change = remove_line(&trunk, &old.public).await?;
+    trunk.close().await;
     if change == Change::None {
         tracing::debug!(machine = target.name, key = old.name, "was out already");
     }

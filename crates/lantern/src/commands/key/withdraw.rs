@@ -37,7 +37,7 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
     let entry = ring.get(&args.name)?;
     let target = Target::resolve(home, &args.machine)?;
     let user = target.user(&args.connect)?;
-    let mut ask = args.connect.ask()?;
+    let ask = args.connect.ask()?;
     let (change, still_in) = block_on(async {
         let keys = match target.keys(&args.connect) {
             keys if args.even_the_last => keys,
@@ -60,15 +60,15 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
             }
             _ => KeyChoice::RingWithout(entry.public.clone()),
         };
-        let login = target.try_connect(home, &args.connect, &mut ask, keys, false).await;
-        let mut link = login.map_err(|failure| last_way(args, &target.name, failure))?;
-        let change = remove_line(&mut link, &entry.public).await?;
-        link.close().await;
+        let login = target.try_connect(home, &args.connect, &ask, keys, false).await;
+        let trunk = login.map_err(|failure| last_way(args, &target.name, failure))?;
+        let change = remove_line(&trunk, &entry.public).await?;
+        trunk.close().await;
         // Nobody is asked now: whether the machine takes the key shows before its passphrase is needed.
-        let mut nobody = ask.without_person();
-        let still_in = match prove(&target, home, &args.connect, &mut nobody, &args.name).await? {
-            Proof::LoggedIn(link) => {
-                link.close().await;
+        let nobody = ask.without_person();
+        let still_in = match prove(&target, home, &args.connect, &nobody, &args.name).await? {
+            Proof::LoggedIn(trunk) => {
+                trunk.close().await;
                 true
             }
             Proof::Accepted => true,

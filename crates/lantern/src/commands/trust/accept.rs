@@ -10,7 +10,7 @@ use lantern_book::{
     Home, KnownCertificate, KnownKey, MachineBook, TrustStore, TrustVerdict, Verified, select,
 };
 use lantern_keys::{Fingerprint, PublicKey};
-use lantern_link::{Ask, ConnectRequest, FirstContact, HostKeyAnswer, LinkError, TrustFailure};
+use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Question, TrustFailure};
 use serde_json::{Value, json};
 
 use super::scan::{look, requests};
@@ -64,7 +64,7 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     let look_args = ConnectArgs { expect: None, ..args.connect.clone() };
     let requests = requests(home, &targets, &look_args)?;
     let scanned = look(requests.clone()).await?;
-    let mut ask = TerminalAsk::new(!args.connect.no_questions, None, None);
+    let ask = TerminalAsk::new(!args.connect.no_questions, None, None);
     let (mut done, mut failed) = (Vec::new(), Vec::new());
     for (request, outcome) in requests.iter().zip(scanned) {
         let wanted = match (&args.connect.expect, &expected) {
@@ -73,7 +73,7 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
             (None, None) => None,
         };
         let accepted = match outcome {
-            Ok(keys) => accept(home, request, keys, wanted.as_deref(), &mut ask),
+            Ok(keys) => accept(home, request, keys, wanted.as_deref(), &ask).await,
             Err(error) => Err(error.into()),
         };
         match accepted {
@@ -122,12 +122,12 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
 }
 
 /// Decides about the keys that one machine presents, and remembers the decision.
-fn accept(
+async fn accept(
     home: &Home,
     request: &ConnectRequest,
     keys: Vec<PublicKey>,
     wanted: Option<&[Fingerprint]>,
-    ask: &mut TerminalAsk,
+    ask: &TerminalAsk,
 ) -> Result<Vec<KnownKey>, Failure> {
     let store = TrustStore::load(home)?;
     let machine = request.machine.clone();
@@ -160,18 +160,18 @@ fn accept(
             }
             known(agreeing, Verified::Expected)
         }
-        None => by_question(&store, request, keys, ask).map(|(keys, verified)| known(keys, verified))?,
+        None => by_question(&store, request, keys, ask).await.map(|(keys, verified)| known(keys, verified))?,
     };
     TrustStore::accept_all(home, &machine, &request.trust_place(), &accepted)?;
     Ok(accepted)
 }
 
 /// Shows the keys and asks; those that the answer covers.
-fn by_question(
+async fn by_question(
     store: &TrustStore,
     request: &ConnectRequest,
     keys: Vec<PublicKey>,
-    ask: &mut TerminalAsk,
+    ask: &TerminalAsk,
 ) -> Result<(Vec<PublicKey>, Verified), Failure> {
     let machine = request.machine.clone();
     let trust = |failure| Failure::from(LinkError::Trust(Box::new(failure)));
@@ -190,17 +190,22 @@ fn by_question(
     for key in keys.iter().skip(1) {
         output::warn_block(&format!("It also presents {}  {}", key.describe(), key.fingerprint()));
     }
-    let contact =
-        FirstContact { machine: &machine, reached_at: request.place(), key: &first, same_key, same_address };
-    match ask.first_contact(&contact) {
+    let contact = FirstContact {
+        machine: machine.clone(),
+        reached_at: request.place(),
+        key: first.clone(),
+        same_key,
+        same_address,
+    };
+    match ask.ask(Question::FirstContact(contact)).await {
         // A pasted fingerprint speaks for the one key.
-        HostKeyAnswer::Accept(Verified::Pasted) => Ok((vec![first], Verified::Pasted)),
-        HostKeyAnswer::Accept(verified) => Ok((keys, verified)),
-        HostKeyAnswer::Reject if ask.was_interrupted() => {
+        Answer::Trust(Verified::Pasted) => Ok((vec![first], Verified::Pasted)),
+        Answer::Trust(verified) => Ok((keys, verified)),
+        Answer::NoOne if !ask.was_interrupted() => Err(trust(TrustFailure::NoOneToAsk { machine, key: first })),
+        _ if ask.was_interrupted() => {
             Err(Failure::new(code::INTERRUPTED, "interrupted; nothing was changed"))
         }
-        HostKeyAnswer::Reject => Err(trust(TrustFailure::Rejected { machine })),
-        HostKeyAnswer::NoOneToAsk => Err(trust(TrustFailure::NoOneToAsk { machine, key: first })),
+        _ => Err(trust(TrustFailure::Rejected { machine })),
     }
 }
 

@@ -5,13 +5,12 @@ use std::sync::Arc;
 use clap::Args;
 use lantern_book::{Home, MachineBook, TrustStore, TrustVerdict, select};
 use lantern_keys::PublicKey;
-use lantern_link::{ConnectRequest, KeyChoice, LinkError, probe_host_keys};
+use lantern_link::{ConnectRequest, KeyChoice, LinkError, Nobody, probe_host_keys};
 use serde_json::{Value, json};
 use tokio::sync::Semaphore;
 use tokio::task::JoinSet;
 
 use super::key_json;
-use crate::ask::TerminalAsk;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, chain, code};
 use crate::output;
@@ -54,8 +53,7 @@ pub(super) async fn look(requests: Vec<ConnectRequest>) -> Result<Scanned, Failu
         let gate = gate.clone();
         probes.spawn(async move {
             let _turn = gate.acquire().await;
-            let mut ask = TerminalAsk::new(false, None, None);
-            (index, probe_host_keys(&request, &mut ask).await)
+            (index, probe_host_keys(&request, &Nobody).await)
         });
     }
     while let Some(done) = probes.join_next().await {
