@@ -9,8 +9,8 @@ use bytes::Bytes;
 use lantern_keys::{SecretString, SystemRandom};
 use lantern_link::{Pump, PumpError};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, PeerChannel, Prompt, Prompts, Server, ServerConfig,
-    ServerEvent, Stream,
+    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, PeerChannel, Prompt, Prompts, Server,
+    ServerConfig, ServerEvent, Stream,
 };
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};

@@ -160,7 +160,13 @@ fn to_terminal(out: &mut Vec<u8>, from: usize) {
 
 /// Hands over what the program wrote, behind what is left from before; how much was taken. A channel that has ended takes
 /// nothing, and nobody misses it.
-fn send(server: &mut Server, id: ChannelId, stream: Stream, unsent: &mut Bytes, wrote: &mut Vec<u8>) -> usize {
+fn send(
+    server: &mut Server,
+    id: ChannelId,
+    stream: Stream,
+    unsent: &mut Bytes,
+    wrote: &mut Vec<u8>,
+) -> usize {
     let mut sent = 0;
     loop {
         if unsent.is_empty() {

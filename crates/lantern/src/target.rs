@@ -7,7 +7,9 @@ use std::time::Duration;
 use lantern_book::{
     Destination, Effective, Field, Home, MachineBook, Protocol, Proxy, TrustStore, parse_resolver,
 };
-use lantern_link::{ConnectRequest, KeyChoice, LinkError, TimeLimits, Trunk, TrustPolicy, connect, our_offer};
+use lantern_link::{
+    ConnectRequest, KeyChoice, LinkError, TimeLimits, Trunk, TrustPolicy, connect, our_offer,
+};
 use tokio::signal::unix::SignalKind;
 
 use crate::ask::TerminalAsk;

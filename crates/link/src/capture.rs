@@ -2,6 +2,7 @@
 
 use bytes::Bytes;
 use lantern_ssh::{SessionRequest, Stream};
+use tokio::time::timeout;
 
 use crate::{Channel, ChannelEnd, LinkError, Trunk};
 
@@ -19,11 +20,22 @@ pub struct Captured {
     pub err: Vec<u8>,
 }
 
-/// Runs a command with this input.
+/// Runs a short command with this input. It may take as long as an answer may.
 ///
 /// # Errors
-/// No session, or the connection was lost.
+/// No session, no end in time, or the connection was lost.
 pub async fn capture(trunk: &Trunk, command: &str, input: &[u8]) -> Result<Captured, LinkError> {
+    match timeout(trunk.answer_limit(), run(trunk, command, input)).await {
+        Ok(captured) => captured,
+        Err(_) => Err(LinkError::Unanswered {
+            machine: trunk.machine().to_owned(),
+            what: "the output of a short command",
+            seconds: trunk.answer_limit().as_secs(),
+        }),
+    }
+}
+
+async fn run(trunk: &Trunk, command: &str, input: &[u8]) -> Result<Captured, LinkError> {
     let channel = trunk.open_session().await?;
     let granted = channel.ask(&SessionRequest::Exec(command.as_bytes().to_vec()));
     let mut input = Bytes::copy_from_slice(input);

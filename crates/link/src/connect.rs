@@ -25,6 +25,19 @@ pub async fn connect(request: &ConnectRequest, ask: &dyn Ask) -> Result<Trunk, L
     hop(prepared, behind.as_ref(), ask).await
 }
 
+/// Logs in over a line that is there already, instead of reaching the machine as the request says. `reached` is how the place is called.
+///
+/// # Errors
+/// The step that failed.
+pub async fn connect_over(
+    request: &ConnectRequest,
+    line: Line,
+    reached: &str,
+    ask: &dyn Ask,
+) -> Result<Trunk, LinkError> {
+    log_in(Prepared::new(request, ask).await?, line, reached.to_owned(), ask).await
+}
+
 /// A line to where the request leads, without a login there: dialed, or through its gateways; and how that place is called.
 ///
 /// # Errors
@@ -69,7 +82,12 @@ async fn hop(prepared: Prepared<'_>, behind: Option<&Trunk>, ask: &dyn Ask) -> R
     }
 }
 
-async fn log_in(prepared: Prepared<'_>, line: Line, reached: String, ask: &dyn Ask) -> Result<Trunk, LinkError> {
+async fn log_in(
+    prepared: Prepared<'_>,
+    line: Line,
+    reached: String,
+    ask: &dyn Ask,
+) -> Result<Trunk, LinkError> {
     let request = prepared.request;
     let mut login = Login::start(prepared, line, reached, ask)?;
     login.run().await?;

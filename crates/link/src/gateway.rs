@@ -10,7 +10,11 @@ use crate::{LinkError, Trunk};
 ///
 /// # Errors
 /// [`LinkError::GatewayRefused`], or the connection to the gateway was lost.
-pub(crate) async fn through(gateway: &Trunk, hosts: &[String], port: u16) -> Result<(Line, String), LinkError> {
+pub(crate) async fn through(
+    gateway: &Trunk,
+    hosts: &[String],
+    port: u16,
+) -> Result<(Line, String), LinkError> {
     let mut last = None;
     for host in hosts {
         // RFC 4254 §7.2 wants to know on whose behalf: our own.

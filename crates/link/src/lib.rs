@@ -30,7 +30,7 @@ mod trunk;
 pub use agent::{AgentClient, AgentError, AgentSocket};
 pub use ask::{Answer, Answering, Ask, FirstContact, Nobody, Note, Question};
 pub use capture::{Captured, capture};
-pub use connect::connect;
+pub use connect::{connect, connect_over};
 pub use dial::{Dial, dial};
 #[cfg(fuzzing)]
 pub use dns::fuzz_answer;

@@ -262,7 +262,9 @@ impl<'a, 'r> Login<'a, 'r> {
                 let (machine, count) = (self.request.machine.clone(), prompts.prompts.len());
                 // A round without questions wants an answer, and nobody need be bothered for it.
                 let answer = match count {
-                    0 if prompts.name.is_empty() && prompts.instruction.is_empty() => Answer::Secrets(Vec::new()),
+                    0 if prompts.name.is_empty() && prompts.instruction.is_empty() => {
+                        Answer::Secrets(Vec::new())
+                    }
                     _ => self.put(Question::Prompts { machine, prompts }).await?,
                 };
                 match answer {

@@ -51,10 +51,7 @@ pub async fn probe_host_key(
 ///
 /// # Errors
 /// The step that failed before the first key was seen; a kind that fails later is left out.
-pub async fn probe_host_keys(
-    request: &ConnectRequest,
-    ask: &dyn Ask,
-) -> Result<Vec<PublicKey>, LinkError> {
+pub async fn probe_host_keys(request: &ConnectRequest, ask: &dyn Ask) -> Result<Vec<PublicKey>, LinkError> {
     let (first, algorithms) = probe_host_key(request, None, ask).await?;
     let mut keys = vec![first];
     for algorithm in algorithms {

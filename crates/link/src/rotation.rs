@@ -36,7 +36,9 @@ impl Watch {
         match event {
             GlobalEvent::HostKeysAnnounced(keys) => {
                 let (home, machine) = (self.home.clone(), self.machine.clone());
-                let Ok(Some(known)) = spawn_blocking(move || known_keys(&home, &machine)).await else { return };
+                let Ok(Some(known)) = spawn_blocking(move || known_keys(&home, &machine)).await else {
+                    return;
+                };
                 let news: Vec<PublicKey> = keys.iter().filter(|key| !known.contains(key)).cloned().collect();
                 let something_went = known.iter().any(|key| !keys.contains(key));
                 *announced = keys;

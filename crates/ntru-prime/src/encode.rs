@@ -83,12 +83,15 @@ fn encode<const LEN: usize>(digits: &[u16; P], base: u16) -> [u8; LEN] {
     out
 }
 
+/// The bases of one level, and the low bytes that left there, each with its scale.
+type Level = (Vec<u32>, Vec<(u32, u32)>);
+
 /// The digits of [`encode`].
 fn decode<const LEN: usize>(bytes: &[u8; LEN], base: u16) -> [u16; P] {
     let mut bytes = bytes.iter().map(|byte| u32::from(*byte));
     let mut take = || bytes.next().unwrap_or_default();
     // Down: the bases of each level, and the low bytes that left there.
-    let mut levels: Vec<(Vec<u32>, Vec<(u32, u32)>)> = Vec::new();
+    let mut levels: Vec<Level> = Vec::new();
     let mut bases = vec![u32::from(base); P];
     while bases.len() > 1 {
         let mut joined_bases = Vec::with_capacity(bases.len().div_ceil(2));

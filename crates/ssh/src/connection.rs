@@ -121,6 +121,10 @@ impl Connection {
                 let id = reader.u32("recipient channel").map_err(SshError::malformed("channel message"))?;
                 self.handle_channel_message(message, ChannelId(id), payload.clone(), transport)
             }
+            // Known, and not in its place: a message of login, or of the other role.
+            met @ (number::SERVICE_REQUEST | number::SERVICE_ACCEPT | 50..=79) => {
+                Err(SshError::Unexpected { expected: "the connection protocol", met })
+            }
             met => {
                 // RFC 4253 §11.4: an unknown message is answered, not fatal.
                 let sequence = transport.receiver().sequence.wrapping_sub(1);

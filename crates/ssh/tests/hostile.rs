@@ -11,8 +11,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_keys::wire::Writer;
 use lantern_ssh::{
-    Attempt, AuthAnswer, AuthEvent, ChannelEvent, ChannelId, ClientEvent, GlobalEvent, Machine, Offer, Prompt,
-    Prompts, ServerEvent, SshError, Stream, limits,
+    Attempt, AuthAnswer, AuthEvent, ChannelEvent, ChannelId, ClientEvent, GlobalEvent, Machine, Offer,
+    Prompt, Prompts, ServerEvent, SshError, Stream, limits,
 };
 use pair::{Pair, client_config, host_keys, server_config};
 
@@ -133,7 +133,8 @@ fn what_failed_stays_failed_and_delivers_nothing_more() {
 #[test]
 fn every_message_in_every_state_of_both_roles() {
     // What a logged-in peer may send at any time, whatever is in it; 94 to 97 and 93 with zeros speak of the first channel.
-    let harmless_when_empty = |number: u8| matches!(number, 2..=4) || (128..=255).contains(&number) || (54..=59).contains(&number);
+    let harmless_when_empty =
+        |number: u8| matches!(number, 2..=4) || (128..=255).contains(&number) || (54..=59).contains(&number);
     for state in ["keys", "asked", "logged in"] {
         for number in 0..=255u8 {
             for body in [vec![], vec![0; 40]] {
@@ -210,7 +211,7 @@ fn extensions_come_in_their_two_places_and_nowhere_else() {
     });
     // After login.
     let (mut pair, _) = logged_in();
-    assert!(matches!(hear(&mut pair, &[extensions.clone()]), Some(SshError::Unexpected { met: 7, .. })));
+    assert!(matches!(hear(&mut pair, std::slice::from_ref(&extensions)), Some(SshError::Unexpected { met: 7, .. })));
     // While logging in, and then something else than success.
     let mut pair = Pair::with_offer(Offer::new(true));
     pair.client.authenticate(Attempt::None, pair.now).unwrap();
@@ -226,7 +227,11 @@ fn extensions_come_in_their_two_places_and_nowhere_else() {
         pair.client_events.clear();
         assert!(pair.step() || pair.client_error.is_some());
     }
-    assert!(matches!(pair.client_error, Some(SshError::Unexpected { met: 51, .. })), "{:?}", pair.client_error);
+    assert!(
+        matches!(pair.client_error, Some(SshError::Unexpected { met: 51, .. })),
+        "{:?}",
+        pair.client_error
+    );
     // While logging in, with success right behind: the second place.
     let mut pair = Pair::with_offer(Offer::new(true));
     pair.client.authenticate(Attempt::None, pair.now).unwrap();
@@ -261,7 +266,11 @@ fn extensions_in_clear_are_not_believed() {
         bytes.splice(line..line, extensions);
     }));
     while pair.step() {}
-    assert!(matches!(pair.client_error, Some(SshError::Unexpected { met: 7, .. })), "{:?}", pair.client_error);
+    assert!(
+        matches!(pair.client_error, Some(SshError::Unexpected { met: 7, .. })),
+        "{:?}",
+        pair.client_error
+    );
 }
 
 #[test]
@@ -342,7 +351,11 @@ fn thousands_of_full_channels_stay_below_the_limit() {
     let mut opened = 1;
     while opened < ids.len() {
         assert!(pair.step(), "{:?} {:?}", pair.client_error, pair.server_error);
-        opened += pair.client_events.drain(..).filter(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened))).count();
+        opened += pair
+            .client_events
+            .drain(..)
+            .filter(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)))
+            .count();
         pair.server_events.clear();
     }
     let flood = Bytes::from(vec![3; 2 * 1024 * 1024]);
@@ -424,7 +437,7 @@ fn all_banners_together_are_as_long_as_one_may_be() {
         pair.server.banner(&"fog ".repeat(10_000)).unwrap();
     }
     let mut shown = 0;
-    for _ in 0..40 {
+    while pair.client_error.is_none() {
         pair.server_events.clear();
         pair.step();
         for event in pair.client_events.drain(..) {
@@ -433,7 +446,8 @@ fn all_banners_together_are_as_long_as_one_may_be() {
             }
         }
     }
-    assert_eq!(pair.client_error, None);
+    // Banners are no answer: they do not keep a login alive.
+    assert!(matches!(pair.client_error, Some(SshError::TimedOut { .. })));
     assert!((60_000..=limits::MAX_BANNERS_LEN).contains(&shown), "{shown}");
 }
 
@@ -470,10 +484,7 @@ fn a_login_has_so_many_rounds_and_so_much_time() {
     let mut pair = Pair::new(config, server);
     pair.latency = Duration::from_millis(1);
     pair.client.authenticate(Attempt::KeyboardInteractive, pair.now).unwrap();
-    let question = || Prompts {
-        prompts: vec![Prompt { text: "Code: ".into(), echo: true }],
-        ..empty()
-    };
+    let question = || Prompts { prompts: vec![Prompt { text: "Code: ".into(), echo: true }], ..empty() };
     let (mut waited, mut person) = (Duration::ZERO, Duration::ZERO);
     while pair.client_error.is_none() {
         while let Some(event) = pair.server_events.pop_front() {

@@ -12,8 +12,8 @@ use bytes::Bytes;
 use lantern_keys::SecretString;
 use lantern_ssh::{
     Attempt, AuthAnswer, AuthEvent, AuthMethod, ChannelEnded, ChannelEvent, ChannelId, ClientEvent,
-    Forwarded, Machine, Offer, OpenFailure, PeerChannel, Prompt, Prompts, PtyRequest, ServerEvent,
-    SessionRequest, SshError, Stream, TerminalSize,
+    Forwarded, Offer, OpenFailure, PeerChannel, Prompt, Prompts, PtyRequest, ServerEvent, SessionRequest,
+    SshError, Stream, TerminalSize,
 };
 use pair::{Pair, host_keys};
 

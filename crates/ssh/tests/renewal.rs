@@ -11,7 +11,7 @@ use std::time::Duration;
 use lantern_keys::{Curve, SignatureAlgorithm};
 use lantern_ssh::algorithm::KexAlgorithm;
 use lantern_ssh::{
-    Attempt, AuthEvent, ClientEvent, Guess, Machine, Offer, RekeyPolicy, SshError, Stream,
+    Attempt, AuthEvent, ChannelEvent, ClientEvent, Guess, Machine, Offer, RekeyPolicy, SshError, Stream,
 };
 use pair::{Pair, client_config, host_keys, server_config};
 use proptest::prelude::*;
@@ -36,7 +36,11 @@ fn connect(client: &Offer, server: &Offer, guess: Option<Guess>) -> Pair {
 
 fn offers() -> impl Strategy<Value = Offer> {
     let kex = proptest::sample::subsequence(KEX.to_vec(), 1..=KEX.len()).prop_shuffle();
-    let keys = vec![SignatureAlgorithm::Ed25519, SignatureAlgorithm::Ecdsa(Curve::P256), SignatureAlgorithm::RsaSha512];
+    let keys = vec![
+        SignatureAlgorithm::Ed25519,
+        SignatureAlgorithm::Ecdsa(Curve::P256),
+        SignatureAlgorithm::RsaSha512,
+    ];
     let host_keys = proptest::sample::subsequence(keys, 1..=3).prop_shuffle();
     (kex, host_keys).prop_map(|(kex, host_keys)| Offer { kex, host_keys, ..Offer::new(true) })
 }
@@ -87,6 +91,7 @@ proptest! {
         prop_assume!(done.is_some());
         let trusted = pair.client.host_key().cloned();
         let id = pair.client.open_session(pair.now).unwrap();
+        pair.until(|event| matches!(event, ClientEvent::Channel(_, ChannelEvent::Opened)).then_some(())).unwrap();
         for _ in 0..6 {
             pair.send(id, &[5; 9_000]);
             let mut left = 9_000;
@@ -106,7 +111,11 @@ proptest! {
 fn a_second_visit_with_a_guess_lives_through_renewals_at_a_server_with_several_keys() {
     let server = Offer {
         kex: vec![KexAlgorithm::Sntrup761X25519, KexAlgorithm::Curve25519],
-        host_keys: vec![SignatureAlgorithm::RsaSha512, SignatureAlgorithm::Ecdsa(Curve::P256), SignatureAlgorithm::Ed25519],
+        host_keys: vec![
+            SignatureAlgorithm::RsaSha512,
+            SignatureAlgorithm::Ecdsa(Curve::P256),
+            SignatureAlgorithm::Ed25519,
+        ],
         ..Offer::new(true)
     };
     let first = connect(&Offer::new(true), &server, None);

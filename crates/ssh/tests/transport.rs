@@ -10,10 +10,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_keys::SignatureAlgorithm;
 use lantern_ssh::algorithm::{CipherAlgorithm, KexAlgorithm, MacAlgorithm};
-use lantern_ssh::{
-    Attempt, AuthEvent, ChannelEvent, ClientEvent, Guess, Machine, Offer, RekeyPolicy, ServerEvent, SshError,
-    Stream,
-};
+use lantern_ssh::{Attempt, AuthEvent, ClientEvent, Guess, Machine, Offer, RekeyPolicy, SshError, Stream};
 use pair::{Pair, client_config, host_keys, server_config};
 use proptest::prelude::*;
 

@@ -74,7 +74,7 @@ impl Channel {
         poll_fn(|cx| {
             let shared = &self.inner.handle.shared;
             let mut state = shared.lock();
-            let lost = state.lost.clone();
+            let lost = state.ended_by();
             let Some(channel) = state.channels.get_mut(&self.inner.id) else { return Poll::Pending };
             match (&channel.opened, lost) {
                 (Some(opened), _) => Poll::Ready(Ok(opened.clone())),
@@ -94,7 +94,7 @@ impl Channel {
         if let Some(piece) = state.client.channel_take(self.inner.id, stream) {
             return Poll::Ready(Some(piece));
         }
-        let lost = state.lost.is_some();
+        let lost = state.ended_by().is_some();
         match state.channels.get_mut(&self.inner.id) {
             Some(channel) if !lost && !channel.eof && !channel.closed => {
                 channel.wait_to_read(stream, cx);
@@ -210,7 +210,7 @@ impl Channel {
     /// As [`Self::ended`].
     pub fn poll_ended(&self, cx: &mut Context<'_>) -> Poll<ChannelEnd> {
         let mut state = self.inner.handle.shared.lock();
-        let lost = state.lost.clone();
+        let lost = state.ended_by();
         let Some(channel) = state.channels.get_mut(&self.inner.id) else {
             return Poll::Ready(ChannelEnd::Closed);
         };
@@ -251,12 +251,18 @@ impl Future for Reply {
     type Output = Result<bool, LinkError>;
 
     fn poll(self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Self::Output> {
-        let Some(number) = self.number else { return Poll::Ready(Ok(false)) };
         let shared = &self.channel.inner.handle.shared;
         let mut state = shared.lock();
-        let lost = state.lost.clone();
+        let lost = state.ended_by();
         let Some(channel) = state.channels.get_mut(&self.channel.inner.id) else {
             return Poll::Ready(Ok(false));
+        };
+        let Some(number) = self.number else {
+            // It could not even be made: the channel had ended, or the connection with it.
+            return Poll::Ready(match lost {
+                Some(error) if !channel.closed => Err(shared.lost(error)),
+                _ => Ok(false),
+            });
         };
         match (channel.answers.get(&number), lost) {
             (Some(Some(granted)), _) => Poll::Ready(Ok(*granted)),
@@ -280,7 +286,11 @@ impl Drop for Reply {
 
 /// As a line: the main stream both ways. Standard error is dropped, and credited.
 impl AsyncRead for Channel {
-    fn poll_read(self: Pin<&mut Self>, cx: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+    fn poll_read(
+        self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buffer: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
         let mut reading = self.inner.reading.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         while let Poll::Ready(Some(piece)) = self.poll_next(Stream::Stderr, cx) {
             self.consumed(piece.len());

@@ -61,7 +61,8 @@ pub(super) struct Grants {
 impl Grants {
     /// Who takes a channel of this kind, when a grant covers it. One that can be used once is gone then.
     pub(super) fn claim(&mut self, wanted: &PeerChannel) -> Option<Taker> {
-        let found = self.standing.iter().find(|(_, (grant, _, taker))| grant.covers(wanted) && !taker.is_closed());
+        let found =
+            self.standing.iter().find(|(_, (grant, _, taker))| grant.covers(wanted) && !taker.is_closed());
         let (number, uses) = found.map(|(number, (_, uses, _))| (*number, *uses))?;
         match uses {
             Uses::Once => self.standing.remove(&number).map(|(_, _, taker)| taker),

@@ -228,7 +228,10 @@ impl Trunk {
     }
 
     /// What is said outside channels from now on goes there.
-    pub(crate) fn hear_announcements(&self, to: tokio::sync::mpsc::UnboundedSender<lantern_ssh::GlobalEvent>) {
+    pub(crate) fn hear_announcements(
+        &self,
+        to: tokio::sync::mpsc::UnboundedSender<lantern_ssh::GlobalEvent>,
+    ) {
         let mut state = self.shared().lock();
         state.announcements = Some(to);
         state.distribute();

@@ -7,8 +7,8 @@ use std::task::{Context, Poll, Waker};
 
 use lantern_book::Rotation;
 use lantern_ssh::{
-    ChannelEvent, ChannelId, Client, ClientEvent, GlobalEvent, GlobalTicket, OpenFailure, PeerChannel,
-    SessionRequest, SshError, Stream,
+    ChannelEvent, ChannelId, Client, ClientEvent, GlobalEvent, GlobalTicket, Machine, OpenFailure,
+    PeerChannel, SessionRequest, SshError, Stream,
 };
 use tokio::sync::mpsc;
 
@@ -173,6 +173,11 @@ fn add(places: &mut Vec<Waker>, cx: &Context<'_>) {
 }
 
 impl State {
+    /// What ended the connection: told by the driver, or found by someone else a moment before it looks.
+    pub(super) fn ended_by(&self) -> Option<SshError> {
+        self.lost.clone().or_else(|| self.client.failure().cloned())
+    }
+
     pub(super) fn add_channel(&mut self, id: ChannelId) {
         self.channels.insert(id, ChannelState::default());
     }

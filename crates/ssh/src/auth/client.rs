@@ -292,7 +292,8 @@ impl ClientAuth {
                     }),
                 }
             }
-            number::USERAUTH_BANNER => {
+            // RFC 4252 §5.4: before login is complete.
+            number::USERAUTH_BANNER if !self.is_done() => {
                 let text = auth::decode_banner(reader).map_err(SshError::malformed("USERAUTH_BANNER"))?;
                 let text = crate::text::neutralize(&text, self.banner_room);
                 self.banner_room -= text.len();

@@ -51,9 +51,9 @@ pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
         "the server takes no signatures of this kind of key" => &[
             "the server's settings leave this kind of key out; an Ed25519 key is taken by all but the oldest",
         ],
-        outcome if outcome.contains("SHA-1") => &[
-            "the server is older than RFC 8332 (2018): update it, or put an Ed25519 or ECDSA key there",
-        ],
+        outcome if outcome.contains("SHA-1") => {
+            &["the server is older than RFC 8332 (2018): update it, or put an Ed25519 or ECDSA key there"]
+        }
         "no password was given" | "no one was there to answer" => {
             &["a check asks for no password; `lantern shell` does, and --password-fd hands one over"]
         }

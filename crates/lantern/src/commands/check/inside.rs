@@ -14,11 +14,7 @@ const CLOCK_DOUBT: i64 = 300;
 const CLOCK_NOTE: i64 = 5;
 
 /// What can be asked once logged in.
-pub(super) async fn look_around(
-    watcher: &Watcher,
-    trunk: &Trunk,
-    target: &Target,
-) -> Result<(), LinkError> {
+pub(super) async fn look_around(watcher: &Watcher, trunk: &Trunk, target: &Target) -> Result<(), LinkError> {
     let put = |stage, mark, saw: String, took: Option<Duration>| watcher.story().put(stage, mark, saw, took);
     let start = Instant::now();
     drop(trunk.open_session().await?);
@@ -40,9 +36,7 @@ pub(super) async fn look_around(
     }
     let start = Instant::now();
     match subsystem_starts(trunk, "sftp").await? {
-        true => {
-            put(Stage::Files, Mark::Good, "the subsystem for files starts".into(), Some(start.elapsed()))
-        }
+        true => put(Stage::Files, Mark::Good, "the subsystem for files starts".into(), Some(start.elapsed())),
         false => {
             put(
                 Stage::Files,

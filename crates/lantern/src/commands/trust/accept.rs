@@ -160,7 +160,9 @@ async fn accept(
             }
             known(agreeing, Verified::Expected)
         }
-        None => by_question(&store, request, keys, ask).await.map(|(keys, verified)| known(keys, verified))?,
+        None => {
+            by_question(&store, request, keys, ask).await.map(|(keys, verified)| known(keys, verified))?
+        }
     };
     TrustStore::accept_all(home, &machine, &request.trust_place(), &accepted)?;
     Ok(accepted)
@@ -201,7 +203,9 @@ async fn by_question(
         // A pasted fingerprint speaks for the one key.
         Answer::Trust(Verified::Pasted) => Ok((vec![first], Verified::Pasted)),
         Answer::Trust(verified) => Ok((keys, verified)),
-        Answer::NoOne if !ask.was_interrupted() => Err(trust(TrustFailure::NoOneToAsk { machine, key: first })),
+        Answer::NoOne if !ask.was_interrupted() => {
+            Err(trust(TrustFailure::NoOneToAsk { machine, key: first }))
+        }
         _ if ask.was_interrupted() => {
             Err(Failure::new(code::INTERRUPTED, "interrupted; nothing was changed"))
         }
