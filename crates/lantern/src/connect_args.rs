@@ -1,14 +1,19 @@
 //! Options of every command that connects.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+use lantern_book::Home;
 use lantern_keys::Fingerprint;
-use lantern_link::TimeLimits;
+use lantern_link::KeyChoice;
+use lantern_operations::{LimitOptions, ReachOptions};
 
+use crate::agents::agents;
 use crate::ask::TerminalAsk;
 use crate::failure::Failure;
 use crate::secret_source;
+use crate::settings::local_user;
 
 /// Options of every command that connects. What they leave out, the book says.
 #[derive(Debug, Clone, Default, Args)]
@@ -75,19 +80,29 @@ impl ConnectArgs {
         Ok(ask.with_proxy_password(secret(self.proxy_password_fd)?))
     }
 
-    /// What the options say about time, and the book for the rest.
-    pub(crate) fn limits(&self, book: TimeLimits) -> TimeLimits {
-        let seconds = |option: Option<u64>, book| option.map_or(book, Duration::from_secs);
-        TimeLimits {
-            connect: seconds(self.connect_limit, book.connect),
-            handshake: seconds(self.handshake_limit, book.handshake),
-            login: seconds(self.login_limit, book.login),
-            keepalive: match self.keep_alive {
-                Some(0) => None,
-                Some(seconds) => Some(Duration::from_secs(seconds)),
-                None => book.keepalive,
+    /// What the options say, with who we are here and which agents there are.
+    pub(crate) fn reach(&self, home: &Home) -> ReachOptions {
+        let seconds = |option: Option<u64>| option.map(Duration::from_secs);
+        ReachOptions {
+            user: self.user.clone(),
+            image: self.image.clone(),
+            keys: match &self.key {
+                _ if self.no_key => Some(KeyChoice::Nothing),
+                Some(path) if path.contains('/') => Some(KeyChoice::File(PathBuf::from(path))),
+                Some(name) => Some(KeyChoice::Named(vec![name.clone()])),
+                None => None,
             },
-            ..book
+            gateways: self.gateways.clone(),
+            proxy: self.proxy.clone(),
+            expect: self.expect,
+            limits: LimitOptions {
+                connect: seconds(self.connect_limit),
+                handshake: seconds(self.handshake_limit),
+                login: seconds(self.login_limit),
+                keep_alive: seconds(self.keep_alive),
+            },
+            agents: if self.no_agent { Vec::new() } else { agents(home) },
+            local_user: local_user(),
         }
     }
 }

@@ -3,7 +3,9 @@
 use std::error::Error;
 
 use lantern_book::BookError;
+use lantern_link::remote_logins::LoginsError;
 use lantern_link::{LinkError, ProxyError, TrustFailure};
+use lantern_operations::{OperationError, ReachError};
 use lantern_ssh::{OpenFailure, SshError};
 
 /// Exit codes of our own failures. `run` and `shell` return the remote status otherwise, hence the high numbers.
@@ -113,6 +115,50 @@ pub(crate) fn chain(error: &dyn Error) -> String {
         cause = error.source();
     }
     text
+}
+
+impl From<OperationError> for Failure {
+    fn from(error: OperationError) -> Self {
+        match error {
+            OperationError::Reach(error) => error.into(),
+            OperationError::Link(error) => error.into(),
+            OperationError::Logins(error) => error.into(),
+            OperationError::Book(error) => error.into(),
+            error @ OperationError::Key { .. } => Self::new(code::INTERNAL, chain(&error)),
+        }
+    }
+}
+
+impl From<ReachError> for Failure {
+    fn from(error: ReachError) -> Self {
+        let words = error.to_string();
+        match error {
+            ReachError::Book(error) => error.into(),
+            ReachError::Proxy { typed: true, .. } => Self::new(code::USAGE, words),
+            ReachError::Proxy { .. } => Self::new(code::LOCAL, words).hint("lantern machine edit"),
+            ReachError::NoAddress { machine } => {
+                Self::new(code::LOCAL, words).hint(format!("lantern machine set {machine} address=ADDRESS"))
+            }
+            ReachError::NoUser => {
+                Self::new(code::USAGE, words).hint("say `--user NAME` or set it in the book")
+            }
+            ReachError::Winrm { machine } => Self::new(code::USAGE, words)
+                .hint(format!("if it also speaks SSH: lantern machine set {machine} protocol=ssh")),
+        }
+    }
+}
+
+impl From<LoginsError> for Failure {
+    fn from(error: LoginsError) -> Self {
+        match error {
+            LoginsError::Link(error) => error.into(),
+            LoginsError::OtherCommand => Self::new(code::SESSION, error.to_string())
+                .hint("`--key OTHER` logs in with another key, `--no-key` with the password"),
+            LoginsError::Changed => Self::new(code::SESSION, error.to_string()).hint("do it again"),
+            error => Self::new(code::SESSION, chain(&error))
+                .hint("this needs a machine with a POSIX shell; its list is ~/.ssh/authorized_keys"),
+        }
+    }
 }
 
 impl From<BookError> for Failure {

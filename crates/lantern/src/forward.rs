@@ -9,15 +9,15 @@ use lantern_keys::wire::Reader;
 use lantern_link::{
     AgentClient, AgentSocket, Answer, Answering, Ask, Channel, Grant, Granted, Question, Trunk, Uses,
 };
+use lantern_operations::Target;
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames};
 use lantern_ssh::{Stream, neutralize};
 use tokio::sync::{Semaphore, mpsc, oneshot};
 use tracing::debug;
 
+use crate::agents::agents;
 use crate::failure::{Failure, code};
-use crate::keeper;
 use crate::output;
-use crate::target::Target;
 
 /// Most conversations that a machine may have with the agent at once.
 const MAX_CONVERSATIONS: usize = 16;
@@ -58,7 +58,7 @@ impl ForwardArgs {
         if !wanted || self.no_forward_agent {
             return Ok(None);
         }
-        for socket in keeper::agents(home) {
+        for socket in agents(home) {
             match AgentClient::connect(&socket).await {
                 Ok(_) => return Ok(Some(AgentForward { socket, unasked: self.forward_agent_unasked })),
                 Err(error) => debug!(%error, "passed over"),

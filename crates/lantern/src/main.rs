@@ -3,6 +3,7 @@
 //! `main` parses, sets up logging, runs one command and turns its outcome into an exit code. Each command is a file in
 //! [`commands`]; [`failure`] is the one place that maps failures to exit codes and hints.
 
+mod agents;
 mod ask;
 mod cli;
 mod commands;
@@ -12,7 +13,6 @@ mod connect_args;
 mod failure;
 mod flags_view;
 mod forward;
-mod keeper;
 mod key_source;
 mod logging;
 mod output;

@@ -5,12 +5,13 @@
 
 mod support;
 
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::process::Child;
 use std::time::{Duration, Instant};
 
 use lantern_harbour::{Fault, MachineSpec};
 use rustix::process::{Pid, Signal, kill_process};
-use support::{Desk, Lit, Outcome, Screen, light, machine};
+use support::{Desk, Lit, Outcome, PATIENCE, Screen, light, machine};
 
 /// A desk with a machine that it knows and trusts.
 fn desk_and_machine() -> (Desk, Lit) {
@@ -40,28 +41,29 @@ fn run_is_binary_safe_and_passes_on_how_it_ended() {
 #[test]
 fn ctrl_c_is_passed_on_and_twice_ends_it() {
     let (desk, _lit) = desk_and_machine();
-    let started = |program: &str| {
-        let child = desk.command(&["run", "lamp-01", "--no-input", "--", program]).spawn().unwrap();
-        std::thread::sleep(Duration::from_millis(700));
-        child
+    // What the program says shows that it runs, and that our signals are watched.
+    let line = |child: &mut Child| {
+        let mut line = String::new();
+        BufReader::new(child.stdout.as_mut().unwrap()).read_line(&mut line).unwrap();
+        line
     };
-    let child = started("wait");
+    let mut child = desk.command(&["run", "lamp-01", "--no-input", "--", "wait"]).spawn().unwrap();
+    assert_eq!(line(&mut child), "waiting for a signal\n");
     kill_process(Pid::from_child(&child), Signal::INT).unwrap();
     let outcome: Outcome = child.wait_with_output().unwrap().into();
     assert_eq!(outcome.status, 128 + 2, "{}", outcome.err);
     assert!(outcome.err.contains("woken by a signal"), "{}", outcome.err);
 
-    // A program that ignores signals: the panel needs a terminal, so checksum of an endless input serves.
+    // A program that ignores signals, with an input that does not end.
     let mut child = desk
-        .command(&["run", "lamp-01", "--", "checksum"])
+        .command(&["run", "lamp-01", "--", "mirror"])
         .stdin(std::process::Stdio::piped())
         .spawn()
         .unwrap();
-    std::thread::sleep(Duration::from_millis(700));
+    child.stdin.as_mut().unwrap().write_all(b"mirrored\n").unwrap();
+    assert_eq!(line(&mut child), "mirrored\n");
     kill_process(Pid::from_child(&child), Signal::TERM).unwrap();
-    let start = Instant::now();
     assert_eq!(child.wait().unwrap().code(), Some(128 + 15));
-    assert!(start.elapsed() < Duration::from_secs(10));
 
     // A machine that says nothing any more: the first stroke goes nowhere, the second one ends it.
     let stalled = light(MachineSpec {
@@ -69,13 +71,20 @@ fn ctrl_c_is_passed_on_and_twice_ends_it() {
         ..machine("lamp-02", &desk.public_key("harbour"))
     });
     desk.add(&stalled);
-    let child = desk.command(&["run", "lamp-02", "--no-input", "--", "flood", "100000"]).spawn().unwrap();
-    std::thread::sleep(Duration::from_millis(700));
+    let log = desk.folder.path().join("log");
+    let words = ["run", "lamp-02", "--no-input", "--log", log.to_str().unwrap(), "--", "flood", "100000"];
+    let mut child = desk.command(&words).spawn().unwrap();
+    let start = Instant::now();
+    while !std::fs::read_to_string(&log).unwrap_or_default().contains("signals are passed on") {
+        assert!(start.elapsed() < PATIENCE, "it never gets as far as the command");
+        std::thread::sleep(Duration::from_millis(20));
+    }
     kill_process(Pid::from_child(&child), Signal::INT).unwrap();
-    std::thread::sleep(Duration::from_millis(200));
+    let mut told = String::new();
+    BufReader::new(child.stderr.as_mut().unwrap()).read_line(&mut told).unwrap();
+    assert!(told.contains("SIGINT sent to lamp-02"), "{told}");
     kill_process(Pid::from_child(&child), Signal::INT).unwrap();
-    let outcome: Outcome = child.wait_with_output().unwrap().into();
-    assert_eq!(outcome.status, 252, "{}", outcome.err);
+    assert_eq!(child.wait().unwrap().code(), Some(252));
 }
 
 #[test]
@@ -156,8 +165,9 @@ fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
 
     let mut screen = Screen::open(&desk, &["shell", "lamp-01", "--no-escape"]);
     screen.wait_for("keeper@lamp-01 ~ %");
+    // What is echoed behind the strokes has gone to the machine, so they have too.
     screen.send("\x1e\x1e\x1eexit\r");
-    std::thread::sleep(Duration::from_millis(300));
+    screen.wait_for("exit");
     assert!(!screen.text().contains("e ends the session"), "{}", screen.text());
     screen.send("\x03exit 7\r");
     assert_eq!(screen.wait_for_exit(), 7);
@@ -173,7 +183,7 @@ fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
     screen.send("echo cooked $((40+2))\r");
     screen.wait_for("cooked 42");
     screen.send("fg\r");
-    std::thread::sleep(Duration::from_millis(300));
+    screen.wait_for("back on lamp-01");
     screen.send("hostname\r");
     screen.wait_for("hostname\nlamp-01");
     screen.send("exit\r");

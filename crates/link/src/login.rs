@@ -429,8 +429,14 @@ fn client_config(request: &ConnectRequest, trust: &TrustStore, guesses: bool) ->
     let algorithms: Vec<_> =
         known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
     offer.prefer_host_keys(&algorithms);
+    let guess = guess(request, &algorithms);
+    if let Some(guess) = &guess {
+        // All of its keys are trusted alike: the one that it lists first is the one that can be guessed. It is preferred whether
+        // we guess or not, so that a guess changes nothing.
+        offer.prefer_host_keys(&[guess.host_key]);
+    }
     let mut config = ClientConfig::new(request.user.clone(), offer, Box::new(SystemRandom));
-    config.guess = if guesses { guess(request, &algorithms) } else { None };
+    config.guess = guess.filter(|_| guesses);
     // An expectation narrows what goes without asking: another known key is then judged, and refused.
     config.known_host_keys = known;
     config.known_host_keys.retain(|key| request.expect.is_none_or(|expected| key.fingerprint() == expected));

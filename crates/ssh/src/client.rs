@@ -292,8 +292,9 @@ impl Client {
         self.transport.peer_identification()
     }
 
-    /// What the next connection to this server may guess without changing what is chosen; none where a guess can gain
-    /// nothing.
+    /// What the next connection to this server may guess: the method that was chosen, where the server lists it first, and the host
+    /// key algorithm that it lists first. The next offer has to prefer that one, by [`Offer::prefer_host_keys`]; none where
+    /// a guess can gain nothing.
     pub fn next_guess(&self) -> Option<&Guess> {
         self.transport.next_guess()
     }

@@ -69,7 +69,7 @@ fn broken_rules_about_channels_end_the_connection_and_name_the_rule() {
     });
     let cases: Vec<(&str, Vec<Vec<u8>>)> = vec![
         ("maximum packet size", vec![data(limits::MAX_CHANNEL_PACKET as usize + 1)]),
-        ("window", (0..40).map(|_| data(60_000)).collect()),
+        ("window", (0..80).map(|_| data(30_000)).collect()),
         ("after EOF", vec![on_channel(96, |_| {}), data(1)]),
         ("not open", vec![unknown]),
         ("not open", vec![on_channel(97, |_| {}), on_channel(97, |_| {})]),
@@ -211,7 +211,10 @@ fn extensions_come_in_their_two_places_and_nowhere_else() {
     });
     // After login.
     let (mut pair, _) = logged_in();
-    assert!(matches!(hear(&mut pair, std::slice::from_ref(&extensions)), Some(SshError::Unexpected { met: 7, .. })));
+    assert!(matches!(
+        hear(&mut pair, std::slice::from_ref(&extensions)),
+        Some(SshError::Unexpected { met: 7, .. })
+    ));
     // While logging in, and then something else than success.
     let mut pair = Pair::with_offer(Offer::new(true));
     pair.client.authenticate(Attempt::None, pair.now).unwrap();

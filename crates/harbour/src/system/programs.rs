@@ -52,7 +52,7 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         "checksum" => Box::new(Checksum(digest::Context::new(&digest::SHA256))),
         "swallow" => Box::new(Swallow(0)),
         "flood" => Box::new(Flood { left: number(1_000_000), at: 0 }),
-        "wait" => Box::new(Wait),
+        "wait" => Box::new(Wait { told: false }),
         "panel" => Box::new(panel::Panel::default()),
         "crash" => Box::new(Crash),
         "fail" => done("", "the lamp is out of oil\n", number(1) as u32),
@@ -215,10 +215,15 @@ impl Program for Flood {
     }
 }
 
-struct Wait;
+struct Wait {
+    told: bool,
+}
 
 impl Program for Wait {
     fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        if !std::mem::replace(&mut self.told, true) {
+            io.out.extend_from_slice(b"waiting for a signal\n");
+        }
         match fatal_signal(io) {
             Some(exit) => {
                 io.err.extend_from_slice(b"woken by a signal\n");

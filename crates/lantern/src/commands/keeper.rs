@@ -7,6 +7,7 @@ use std::process::{Command, Stdio};
 use clap::{Args, Subcommand};
 use jiff::SignedDuration;
 use lantern_book::{Home, KeyRing};
+use lantern_keeper::{KeeperError, Status, socket_path};
 use lantern_keys::{PrivateKey, SecretBytes};
 use lantern_ssh::agent::{AgentRequest, Constraints};
 use serde_json::json;
@@ -15,8 +16,7 @@ use tokio::signal::unix::SignalKind;
 use super::keeper_status::in_words;
 use super::{block_on, keeper_status, keeper_unit, watch};
 use crate::cli::Global;
-use crate::failure::{Failure, code};
-use crate::keeper::{client, service, socket_path, vault};
+use crate::failure::{Failure, chain, code};
 use crate::key_source::{KeySource, pick_opened};
 use crate::output;
 use crate::passphrase::{self, OpenArgs, interrupted};
@@ -154,7 +154,7 @@ fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
         ))
         .hint("`--home` or LANTERN_HOME with a shorter path; a link to the folder will do"));
     }
-    if let Some(status) = client::status(home)? {
+    if let Some(status) = status(home)? {
         return tell_started(home, status.pid, "runs already", json);
     }
     let program = std::env::current_exe().map_err(|error| failed(error.to_string()))?;
@@ -205,17 +205,17 @@ fn tell_started(home: &Home, pid: u32, verb: &str, json: bool) -> Result<(), Fai
 fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
     let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
     let confirm_with = args.confirm_with.as_deref().map(checked_program).transpose()?;
-    vault::close_process().map_err(|error| failed(error.to_string()))?;
+    lantern_keeper::close_process().map_err(|error| failed(error.to_string()))?;
     let path = socket_path(home);
     block_on(async {
         let lock = home.lock()?;
-        if client::find(home).await?.is_some() {
+        if lantern_keeper::find(home).await?.is_some() {
             return Err(failed("it runs already".into()));
         }
         // Left behind by one that was killed: nobody answers there.
         let _ = std::fs::remove_file(&path);
         let listener =
-            service::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
+            lantern_keeper::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
         drop(lock);
         if detach {
             output::print("ready\n")?;
@@ -224,7 +224,7 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
         let mut interrupts = watch(SignalKind::interrupt())?;
         let mut terminations = watch(SignalKind::terminate())?;
         tokio::select! {
-            () = service::serve(listener, confirm_with) => {}
+            () = lantern_keeper::serve(listener, confirm_with) => {}
             _ = interrupts.recv(), if !detach => {}
             _ = terminations.recv() => {}
         }
@@ -246,7 +246,7 @@ fn leave_terminal() -> rustix::io::Result<()> {
 fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     // Before anybody types a passphrase for nothing.
-    let state = client::status(home)?.ok_or_else(not_running)?;
+    let state = status(home)?.ok_or_else(not_running)?;
     if state.locked {
         return Err(Failure::new(code::LOCAL, "the keeper is locked").hint("lantern keeper unlock"));
     }
@@ -260,7 +260,7 @@ fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
         let fingerprint = key.public().fingerprint();
         let constraints = Constraints { lifetime: args.lifetime, confirm: args.confirm };
         let request = AgentRequest::Add { key: Box::new(key), constraints };
-        client::must(home, &request, "hold another key")?;
+        must(home, &request, "hold another key")?;
         held.push(json!({ "name": typed, "fingerprint": fingerprint.to_string() }));
         if !json {
             let time = args.lifetime.map_or(String::new(), |seconds| format!(" for {}", in_words(seconds)));
@@ -272,7 +272,29 @@ fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
 }
 
 fn not_running() -> Failure {
-    Failure::new(code::LOCAL, "the keeper does not run").hint("lantern keeper start")
+    KeeperError::NotRunning.into()
+}
+
+/// The keeper's state; none when it does not run.
+///
+/// # Errors
+/// What the keeper says.
+pub(super) fn status(home: &Home) -> Result<Option<Status>, Failure> {
+    block_on(async { Ok(lantern_keeper::status(home).await?) })
+}
+
+fn must(home: &Home, request: &AgentRequest, what: &str) -> Result<(), Failure> {
+    block_on(async { Ok(lantern_keeper::must(home, request, what).await?) })
+}
+
+impl From<KeeperError> for Failure {
+    fn from(error: KeeperError) -> Self {
+        let failure = Self::new(code::LOCAL, chain(&error));
+        match error {
+            KeeperError::NotRunning => failure.hint("lantern keeper start"),
+            _ => failure,
+        }
+    }
 }
 
 fn open(typed: &str, ring: &KeyRing, args: &OpenArgs) -> Result<PrivateKey, Failure> {
@@ -290,7 +312,7 @@ fn open(typed: &str, ring: &KeyRing, args: &OpenArgs) -> Result<PrivateKey, Fail
 fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     if args.all {
-        client::must(home, &AgentRequest::RemoveAll, "forget while it is locked")?;
+        must(home, &AgentRequest::RemoveAll, "forget while it is locked")?;
         output::say("The keeper holds nothing any more.");
     }
     for typed in &args.keys {
@@ -306,14 +328,14 @@ fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
             })?,
         };
         let request = AgentRequest::Remove(key.encode());
-        client::must(home, &request, &format!("forget {typed}: it does not hold it, or it is locked"))?;
+        must(home, &request, &format!("forget {typed}: it does not hold it, or it is locked"))?;
         output::say(&format!("The keeper has forgotten {typed}."));
     }
     if json { output::print_json(&json!({ "forgotten": args.keys, "all": args.all })) } else { Ok(()) }
 }
 
 fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {
-    client::status(home)?.ok_or_else(not_running)?;
+    status(home)?.ok_or_else(not_running)?;
     let secret = match args.passphrase_fd {
         Some(descriptor) => secret_source::from_descriptor(descriptor)?,
         None if lock => passphrase::ask_new("the lock", "--passphrase-fd")?,
@@ -333,15 +355,15 @@ fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {
         true => (AgentRequest::Lock(bytes), "lock: it is locked already"),
         false => (AgentRequest::Unlock(bytes), "unlock: it is not locked, or that is not its passphrase"),
     };
-    client::must(home, &request, what)?;
+    must(home, &request, what)?;
     output::say(if lock { "The keeper is locked." } else { "The keeper is open." });
     Ok(())
 }
 
 fn stop(home: &Home) -> Result<(), Failure> {
-    match client::status(home)? {
+    match status(home)? {
         Some(_) => {
-            client::must(home, &client::stop_request(), "stop")?;
+            must(home, &lantern_keeper::stop_request(), "stop")?;
             output::say("The keeper has forgotten everything and ended.");
         }
         None => output::say("The keeper does not run."),

@@ -3,15 +3,14 @@
 use std::borrow::Cow;
 
 use lantern_book::{Home, KeyRing};
+use lantern_keeper::{HeldKey, Status, socket_path};
 use serde_json::{Value, json};
 
 use crate::failure::Failure;
-use crate::keeper::status::{HeldKey, Status};
-use crate::keeper::{client, socket_path};
 use crate::output;
 
 pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
-    let status = client::status(home)?;
+    let status = super::keeper::status(home)?;
     let ring = KeyRing::new(home);
     let entries: Vec<_> = ring.all()?.into_iter().filter_map(Result::ok).collect();
     let name = |held: &HeldKey| {

@@ -6,10 +6,12 @@ use std::time::Duration;
 use bytes::Bytes;
 use clap::Args;
 use lantern_link::{Channel, ChannelEnd, LinkError, Reply, Trunk};
+use lantern_operations::{SessionSettings, Target};
 use lantern_ssh::{SessionRequest, Stream, signals};
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
 use tokio::time::timeout;
+use tracing::debug;
 
 use super::{block_on, watch};
 use crate::ask::TerminalAsk;
@@ -21,7 +23,7 @@ use crate::output;
 use crate::pipes::{Pipes, Turn};
 use crate::settings;
 use crate::stdio::Input;
-use crate::target::{SessionSettings, Target};
+use crate::target::connect;
 
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
 const READER_GONE: u8 = 128 + 13;
@@ -60,7 +62,7 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     block_on(async {
         let forward = args.forward.prepare(&home, &target).await?;
         let ask = args.connect.ask()?;
-        let trunk = target.connect(&home, &args.connect, &ask).await?;
+        let trunk = connect(&home, &target, &args.connect.reach(&home), &ask).await?;
         let outcome = match Execution::start(&trunk, args, &target.session, forward, ask).await {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
@@ -173,6 +175,7 @@ impl<'a> Execution<'a> {
         let mut interrupts = watch(SignalKind::interrupt())?;
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
+        debug!("signals are passed on");
         let mut interrupted = false;
         let mut patience = std::pin::pin!(tokio::time::sleep(self.trunk.answer_limit()));
         while self.pipes.end().is_none() {

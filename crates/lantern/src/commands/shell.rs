@@ -7,6 +7,7 @@ use bytes::Bytes;
 use clap::Args;
 use lantern_book::Home;
 use lantern_link::{ChannelEnd, LinkError, Reply, Trunk};
+use lantern_operations::{SessionSettings, Target};
 use lantern_ssh::{PtyRequest, SessionRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
@@ -24,7 +25,7 @@ use crate::output;
 use crate::pipes::{Pipes, Turn};
 use crate::settings;
 use crate::stdio::Input;
-use crate::target::{SessionSettings, Target};
+use crate::target::connect;
 use crate::terminal::escape::{EscapeWatch, Typed};
 use crate::terminal::modes;
 use crate::terminal::raw::RawMode;
@@ -89,7 +90,7 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 async fn attend(args: &ShellArgs, home: &Home, target: &Target) -> Result<u8, Failure> {
     let forward = args.forward.prepare(home, target).await?;
     let ask = args.connect.ask()?;
-    let trunk = target.connect(home, &args.connect, &ask).await?;
+    let trunk = connect(home, target, &args.connect.reach(home), &ask).await?;
     let outcome = match Session::start(&trunk, &target.session, !args.no_escape, forward).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),
@@ -334,7 +335,8 @@ impl<'a> Session<'a> {
         kill_current_process_group(Signal::TSTP)
             .map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
         self.raw = Some(RawMode::enter()?);
-        self.resize();
+        let text = format!("back on {}", self.trunk.machine());
+        self.tell(&text);
         self.redraw();
         Ok(())
     }

@@ -74,7 +74,8 @@ mod tests {
         restore_on_panic();
         // Forgotten, so that only the hook can put the terminal back.
         std::mem::forget(RawMode::enter().unwrap());
-        std::thread::sleep(Duration::from_millis(500));
+        // Whoever watches has seen it.
+        std::io::Read::read_exact(&mut std::io::stdin(), &mut [0]).unwrap();
         panic!("on purpose");
     }
 
@@ -91,6 +92,7 @@ mod tests {
             assert!(start.elapsed() < Duration::from_secs(30), "the child never entered raw mode");
             std::thread::sleep(Duration::from_millis(5));
         }
+        std::io::Write::write_all(&mut &pty, b"k").unwrap();
         while is_raw() {
             assert!(start.elapsed() < Duration::from_secs(30), "raw mode was left on");
             std::thread::sleep(Duration::from_millis(5));

@@ -83,6 +83,11 @@ impl Sshd {
     /// Starts a server whose only host key is `host_key` of the desk's ring and which lets in the desk's key
     /// `harbour`; `config` has further lines.
     pub fn start(desk: &Desk, host_key: &str, config: &str) -> Self {
+        Self::start_with_keys(desk, &[host_key], config)
+    }
+
+    /// The same with several host keys, in this order, as real servers have them.
+    pub fn start_with_keys(desk: &Desk, host_keys: &[&str], config: &str) -> Self {
         let _ = fs::create_dir_all("/run/sshd");
         let port = free_port();
         let folder = desk.folder.path().join(format!("sshd-{port}"));
@@ -90,11 +95,14 @@ impl Sshd {
         let keys = folder.join("authorized");
         fs::write(&keys, desk.lantern(&["key", "show", "harbour", "--line"]).expect(0).out).unwrap();
         let file = folder.join("config");
-        let host_key = desk.home().join(format!("keys/{host_key}.key"));
-        // The first value of a keyword counts: the test's own come first.
+        let host_keys: String = host_keys
+            .iter()
+            .map(|name| format!("HostKey {}\n", desk.home().join(format!("keys/{name}.key")).display()))
+            .collect();
+        // The first value of a keyword counts, so the test's own come first; of this one the last.
+        let startups = if config.contains("MaxStartups") { "" } else { "MaxStartups 100" };
         let text = format!(
-            "{config}\nPort {port}\nListenAddress 127.0.0.1\nHostKey {}\nAuthorizedKeysFile {}\nStrictModes no\nUsePAM yes\nPidFile none\nPrintMotd no\nPermitRootLogin yes\nMaxStartups 100\nAcceptEnv LANG\nLogLevel ERROR\n",
-            host_key.display(),
+            "{config}\nPort {port}\nListenAddress 127.0.0.1\n{host_keys}AuthorizedKeysFile {}\nStrictModes no\nUsePAM yes\nPidFile none\nPrintMotd no\nPermitRootLogin yes\n{startups}\nAcceptEnv LANG\nLogLevel ERROR\n",
             keys.display(),
         );
         fs::write(&file, text).unwrap();

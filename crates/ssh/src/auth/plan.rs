@@ -141,8 +141,18 @@ impl AuthPlan {
 
     /// The server's no to the current step, and what it takes from now on.
     pub fn on_rejected(&mut self, methods: Vec<String>, partial_success: bool) {
-        let outcome = if partial_success { "accepted, but more is needed" } else { "refused by the server" };
-        self.settle(outcome);
+        let rsa = match self.current {
+            Some(PlannedStep::Sign(index)) => matches!(self.keys[index].0.public, PublicKey::Rsa { .. }),
+            _ => false,
+        };
+        self.settle(match (partial_success, rsa) {
+            (true, _) => "accepted, but more is needed",
+            // Servers of that age do not say what they take.
+            (false, true) => {
+                "refused by the server (one that takes only signatures with SHA-1 of RSA keys, which are not made any more, refuses too: RFC 8332)"
+            }
+            (false, false) => "refused by the server",
+        });
         if partial_success {
             // RFC 4252 §5.1: a new stage, with tries of its own. A key that served once will not serve twice.
             self.password_tries = 0;

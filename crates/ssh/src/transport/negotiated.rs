@@ -38,16 +38,18 @@ impl Negotiated {
         self.send_ext_info = negotiate::peer_takes_ext_info(role, peer);
         let names = server.host_keys.iter();
         self.server_host_keys = names.filter_map(|name| SignatureAlgorithm::from_name(name).ok()).collect();
-        self.next_guess = next_guess(server, preferred);
+        self.next_guess = next_guess(client, server, preferred);
         Ok(())
     }
 }
 
-/// What may be guessed next time: a guess counts as right only where it names what the server lists first (RFC 4253 §7),
-/// and it must not change what is chosen. So there is one only where the two are the same.
-fn next_guess(server: &KexInit, preferred: &Algorithms) -> Option<Guess> {
-    let first = server.kex.first()? == preferred.kex.name()
-        && server.host_keys.first()? == preferred.host_key.name()
-        && preferred.kex != KexAlgorithm::GroupExchange;
-    first.then_some(Guess { kex: preferred.kex, host_key: preferred.host_key })
+/// What may be guessed next time. A guess counts as right only where it names what the server lists first, of both kinds
+/// (RFC 4253 §7). Of the method, that must also be what was chosen, or guessing would change it. Of the host key it need only be
+/// something that we take: which of the keys that are trusted is shown is a matter of taste, and the next offer may prefer it.
+fn next_guess(client: &KexInit, server: &KexInit, preferred: &Algorithms) -> Option<Guess> {
+    let host_key = server.host_keys.first().filter(|name| client.host_keys.contains(name))?;
+    let host_key = SignatureAlgorithm::from_name(host_key).ok()?;
+    let kex = preferred.kex;
+    let first = server.kex.first()? == kex.name() && kex != KexAlgorithm::GroupExchange;
+    first.then_some(Guess { kex, host_key })
 }

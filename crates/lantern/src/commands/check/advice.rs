@@ -1,10 +1,10 @@
 //! What a failed step means, and what to do about it: on the machine, on its firewall, here.
 
 use lantern_link::{AuthFailure, LinkError, TrustFailure};
+use lantern_operations::Target;
 use lantern_ssh::{OpenFailure, SshError};
 
 use super::account::Stage;
-use crate::target::Target;
 
 /// The step that an error is about; `met` is the last one that was seen to work.
 pub(super) fn stage_of(error: &LinkError, met: Stage) -> Stage {
@@ -44,7 +44,7 @@ pub(super) fn stage_of(error: &LinkError, met: Stage) -> Stage {
 /// Why a key or a password was refused, as far as that can be known from outside.
 pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
     let lines: &[&str] = match outcome {
-        "refused by the server" if what.starts_with("key ") => &[
+        outcome if outcome.starts_with("refused by the server") && what.starts_with("key ") => &[
             "it is not in that user's list on the machine, or the user does not exist there,",
             "or others may write to the list, its folder or the home: then the server ignores it",
         ],

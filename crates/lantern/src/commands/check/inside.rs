@@ -3,10 +3,10 @@
 use std::time::{Duration, Instant};
 
 use lantern_link::{LinkError, ShellAnswer, Trunk, forwarding, subsystem_starts, who_and_where};
+use lantern_operations::Target;
 
 use super::account::{Mark, Stage};
 use super::walk::Watcher;
-use crate::target::Target;
 
 /// Clocks that differ by more than this make certificates, codes and tickets fail, in seconds: RFC 4120 §1.6 usually allows five minutes.
 const CLOCK_DOUBT: i64 = 300;

@@ -6,14 +6,13 @@ use std::path::PathBuf;
 
 use lantern_book::{Home, KeyRing, Tunnel, TunnelKind};
 use lantern_link::{AgentClient, AgentSocket};
+use lantern_operations::Target;
 use tokio::net::{TcpListener, TcpStream, UnixStream};
 
 use super::account::Mark;
 use crate::confirm;
 use crate::failure::{Failure, code};
-use crate::keeper;
 use crate::output;
-use crate::target::Target;
 
 /// Something that `--fix` can do.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -111,7 +110,7 @@ fn files(home: &Home, target: &Target, put: &mut impl FnMut(Mark, String, Vec<St
 }
 
 async fn running_keeper(home: &Home, put: &mut impl FnMut(Mark, String, Vec<String>, Option<Mend>)) {
-    let path = keeper::socket_path(home);
+    let path = lantern_keeper::socket_path(home);
     if !path.exists() {
         let advice = vec!["lantern keeper start".to_owned()];
         put(Mark::Good, "no keeper runs: passphrases are asked for each time".into(), advice, None);

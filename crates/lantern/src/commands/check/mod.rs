@@ -82,8 +82,9 @@ async fn one(home: &Home, typed: &str, args: &CheckArgs, quiet: bool) -> Result<
             report::print_new_lines(account);
         }
     };
+    let options = args.connect.reach(home);
     tokio::select! {
-        account = walk::walk(home, typed, &args.connect, ask, Box::new(print)) => Ok(account),
+        account = walk::walk(home, typed, &options, ask, Box::new(print)) => Ok(account),
         _ = interrupts.recv() => Err(Failure::new(code::INTERRUPTED, "interrupted")),
     }
 }
@@ -94,7 +95,8 @@ async fn many(home: &Home, names: &[String], args: &CheckArgs, quiet: bool) -> R
     let (sender, mut changes) = mpsc::unbounded_channel();
     let mut walks = JoinSet::new();
     for (index, name) in names.iter().enumerate() {
-        let (home, name, connect, gate) = (home.clone(), name.clone(), args.connect.clone(), gate.clone());
+        let (home, name, options, gate) =
+            (home.clone(), name.clone(), args.connect.reach(home), gate.clone());
         let sender = sender.clone();
         walks.spawn(async move {
             let _turn = gate.acquire().await;
@@ -103,7 +105,7 @@ async fn many(home: &Home, names: &[String], args: &CheckArgs, quiet: bool) -> R
                 let state = (index, account.latest_step(), account.is_over());
                 let _ = sender.send(state);
             };
-            (index, walk::walk(&home, &name, &connect, ask, Box::new(tell)).await)
+            (index, walk::walk(&home, &name, &options, ask, Box::new(tell)).await)
         });
     }
     drop(sender);

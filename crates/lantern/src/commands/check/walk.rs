@@ -7,15 +7,14 @@ use lantern_book::{Home, KeyRing, MachineBook};
 use lantern_link::{
     Answer, Answering, Ask, KeyChoice, LinkError, Note, Question, Step, TrustFailure, connect,
 };
+use lantern_operations::{ReachOptions, Target};
 use lantern_ssh::{Algorithms, PlanReport};
 
 use super::account::{Account, Line, Mark, Stage};
 use super::{advice, inside, local};
 use crate::ask::TerminalAsk;
-use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, chain, code_of};
 use crate::settings::local_user;
-use crate::target::Target;
 
 /// Hears of every change of the account.
 pub(super) type Tell = Box<dyn Fn(&Account) + Send + Sync>;
@@ -177,17 +176,17 @@ fn judge_algorithms(algorithms: &Algorithms, strict: bool) -> (Mark, String) {
 pub(super) async fn walk(
     home: &Home,
     typed: &str,
-    args: &ConnectArgs,
+    options: &ReachOptions,
     ask: TerminalAsk,
     tell: Tell,
 ) -> Account {
     let account = Account { machine: typed.to_owned(), ..Account::default() };
     let story = Story { account, gateway: None, tell, held: None, several_addresses: false };
     let watcher = Watcher { ask, story: Mutex::new(story) };
-    let found = look_up(&mut watcher.story(), home, typed, args);
+    let found = look_up(&mut watcher.story(), home, typed, options);
     if let Some(target) = found {
         watcher.story().several_addresses = target.addresses.len() > 1;
-        go(&watcher, home, args, &target).await;
+        go(&watcher, home, options, &target).await;
         watcher.story().gateway = None;
         let link_is_fine = watcher.story().account.failed().is_none();
         local::look(home, &target, |mark, saw, advice, mend| {
@@ -234,11 +233,10 @@ fn fail(watcher: &mut Story, stage: Stage, failure: &Failure, advice: Vec<String
 }
 
 /// The book's entry: complete, and every name in it there.
-fn look_up(watcher: &mut Story, home: &Home, typed: &str, args: &ConnectArgs) -> Option<Target> {
+fn look_up(watcher: &mut Story, home: &Home, typed: &str, options: &ReachOptions) -> Option<Target> {
     let found = MachineBook::load(home)
         .map_err(Failure::from)
-        .and_then(|book| Target::find(home, &book, typed))
-        .and_then(|target| target.with_options(home, args));
+        .and_then(|book| Ok(Target::find(home, &book, typed)?.with_options(home, options)?));
     let target = match found {
         Ok(target) => target,
         Err(failure) => {
@@ -250,7 +248,7 @@ fn look_up(watcher: &mut Story, home: &Home, typed: &str, args: &ConnectArgs) ->
     watcher.account.machine.clone_from(&target.name);
     watcher.account.place = target.place();
     let ring = KeyRing::new(home);
-    if args.key.is_none()
+    if options.keys.is_none()
         && let Some(Err(error)) = target.keys.iter().map(|key| ring.get(key)).find(Result::is_err)
     {
         let failure = Failure::from(error);
@@ -259,7 +257,7 @@ fn look_up(watcher: &mut Story, home: &Home, typed: &str, args: &ConnectArgs) ->
         fail(watcher, Stage::Book, &failure, advice, command);
         return None;
     }
-    let user = match (&args.user, &target.user) {
+    let user = match (&options.user, &target.user) {
         (Some(user), _) | (None, Some(user)) => user.clone(),
         (None, None) => {
             format!("{} (of this computer: the book names none)", local_user().unwrap_or_default())
@@ -279,9 +277,9 @@ fn look_up(watcher: &mut Story, home: &Home, typed: &str, args: &ConnectArgs) ->
 }
 
 /// From the first packet to what the machine lets us do.
-async fn go(watcher: &Watcher, home: &Home, args: &ConnectArgs, target: &Target) {
-    let keys: KeyChoice = target.keys(args);
-    let request = match target.request(home, args, keys, false) {
+async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, target: &Target) {
+    let keys: KeyChoice = target.keys(options);
+    let request = match target.request(home, options, keys, false).map_err(Failure::from) {
         Ok(mut request) => {
             request.via.iter_mut().for_each(|gateway| gateway.only_looking = true);
             request.only_looking = true;

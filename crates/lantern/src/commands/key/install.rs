@@ -1,17 +1,18 @@
 //! `lantern key install`: the public half goes onto a machine, and a login proves it.
 
 use clap::Args;
-use jiff::Timestamp;
-use lantern_book::{Home, Installed, KeyRing, MachineBook};
+use lantern_book::{Home, KeyRing};
 use lantern_keys::login_list::LineLimits;
+use lantern_link::LinkError;
+use lantern_operations::place::Change;
+use lantern_operations::{InstallError, Installation, Target, install};
 use serde_json::json;
 
-use super::placing::{Change, Proof, add_line, prove};
 use crate::commands::block_on;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::output;
-use crate::target::Target;
+use crate::target::{attend, way};
 
 /// Arguments of `key install`.
 #[derive(Debug, Args)]
@@ -71,39 +72,18 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     let ring = KeyRing::new(home);
     let entry = ring.get(&args.name)?;
     let target = Target::resolve(home, &args.machine)?;
-    let user = target.user(&args.connect)?;
-    let in_book = MachineBook::load(home)?.get(&target.name).is_ok();
-    if args.make_use && !in_book {
-        return Err(Failure::new(
-            code::USAGE,
-            format!("{} is not in the book, so it cannot use a key of it", target.name),
-        )
-        .hint(format!("lantern machine add NAME {}", args.machine)));
-    }
-    let options = args.limits().options();
+    let options = args.connect.reach(home);
+    let limits = args.limits().options();
     let ask = args.connect.ask()?;
-    let (change, logged_in) = block_on(async {
-        let keys = target.keys(&args.connect);
-        let login = target.try_connect(home, &args.connect, &ask, keys, false).await;
-        let trunk = login.map_err(crate::target::ConnectFailure::into_failure)?;
-        let change = add_line(&trunk, &entry, &options).await?;
-        trunk.close().await;
-        match prove(&target, home, &args.connect, &ask, &args.name).await? {
-            Proof::LoggedIn(trunk) => {
-                trunk.close().await;
-                Ok((change, true))
-            }
-            Proof::Accepted => Ok((change, false)),
-            Proof::Refused(error) => Err(not_proven(&args.name, &target.name, error)),
-        }
-    })?;
-    let place =
-        Installed { machine: target.name.clone(), user: user.clone(), at: Timestamp::now(), limits: options };
-    let limits = place.limits.clone();
-    ring.change_note(&args.name, |note| note.note_installed(place))?;
-    if args.make_use {
-        MachineBook::set_key(home, &target.name, &args.name)?;
-    }
+    let way = way(home, &target, &options, &ask);
+    let installed = block_on(async {
+        attend(&target, &ask, install(way, &entry, &limits, args.make_use)).await?.map_err(Failure::from)
+    });
+    let Installation { change, logged_in, user, in_book } =
+        installed.map_err(|failure| match failure.code {
+            code::USAGE => failure.hint(format!("lantern machine add NAME {}", args.machine)),
+            _ => failure,
+        })?;
     if json {
         return output::print_json(&json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
@@ -127,12 +107,20 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     Ok(())
 }
 
+impl From<InstallError> for Failure {
+    fn from(error: InstallError) -> Self {
+        let words = error.to_string();
+        match error {
+            InstallError::Operation(error) => error.into(),
+            InstallError::NotInBook { .. } => Self::new(code::USAGE, words),
+            InstallError::NotProven { key, machine, source } => not_proven(words, &key, &machine, *source),
+        }
+    }
+}
+
 /// The line is there, and yet the key does not log in.
-pub(super) fn not_proven(key: &str, machine: &str, error: lantern_link::LinkError) -> Failure {
-    let mut failure = Failure::new(
-        code::LOGIN,
-        format!("{key} stands in the list of {machine}, but the machine does not let it in"),
-    );
+pub(super) fn not_proven(words: String, key: &str, machine: &str, error: LinkError) -> Failure {
+    let mut failure = Failure::new(code::LOGIN, words);
     failure.details = Failure::from(error).details;
     failure
         .hint("its SSH server may read another list than ~/.ssh/authorized_keys, or mistrust a home folder that others can write")

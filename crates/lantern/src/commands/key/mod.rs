@@ -9,7 +9,6 @@ mod import;
 mod install;
 mod list;
 mod new;
-mod placing;
 mod remove;
 mod rotate;
 mod show;

@@ -2,16 +2,14 @@
 //! and does what is missing, so that after a failure at any point the same command goes on where it ended.
 
 use clap::Args;
-use jiff::Timestamp;
-use lantern_book::{BookError, Home, Installed, KeyNote, KeyRing, MachineBook, RingEntry, check_name_of};
-use lantern_keys::container::{Patience, Protect};
-use lantern_keys::{KeyAlgorithm, KeyError, RsaBits};
-use lantern_keys::{PrivateKey, PublicKey, SecretString, SystemRandom};
-use lantern_link::KeyChoice;
+use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
+use lantern_keys::container::Patience;
+use lantern_keys::{KeyError, PrivateKey, SecretString};
+use lantern_operations::Target;
+use lantern_operations::rotate::{self, RotateError};
 use serde_json::{Value, json};
 
 use super::install::not_proven;
-use super::placing::{Change, Proof, add_line_like, options_of, prove, remove_line};
 use crate::ask::TerminalAsk;
 use crate::commands::block_on;
 use crate::connect_args::ConnectArgs;
@@ -19,7 +17,7 @@ use crate::failure::{Failure, code};
 use crate::key_source::pick_opened;
 use crate::output;
 use crate::passphrase::{self, OpenArgs};
-use crate::target::{ConnectFailure, Target};
+use crate::target::{attend, way};
 
 /// Arguments of `key rotate`.
 #[derive(Debug, Args)]
@@ -57,7 +55,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     let ring = KeyRing::new(home);
     let old = ring.get(&args.name)?;
     let machines = machines(args, home, &old)?;
-    let new_name = new_name(args, &ring, &old)?;
+    let new_name = rotate::new_name(&ring, &old, args.new_name.as_deref())?;
     if args.plan {
         return plan(args, &ring, &new_name, &machines, json);
     }
@@ -69,8 +67,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
     let mut done = Vec::new();
     for machine in machines {
-        let outcome = Target::resolve(home, &machine)
-            .and_then(|target| block_on(rotate_on(&target, home, args, &ask, &old, &new)));
+        let outcome = rotate_one(&machine, home, args, &ask, &old, &new);
         let stop = matches!(&outcome, Err(failure) if failure.code == code::INTERRUPTED);
         match &outcome {
             Ok(()) => output::say(&format!("{machine}: {} is in, {} is out.", new.name, old.name)),
@@ -91,52 +88,7 @@ fn machines(args: &RotateArgs, home: &Home, old: &RingEntry) -> Result<Vec<Strin
         args.machines.iter().try_for_each(|machine| Target::resolve(home, machine).map(drop))?;
         return Ok(args.machines.clone());
     }
-    let book = MachineBook::load(home)?;
-    let mut machines: Vec<String> = book.users_of_key(&old.name).map(str::to_owned).collect();
-    // A one-off place is noted by its address; the user it was installed for goes with it.
-    let noted = old.note.installed.iter().map(|place| match book.get(&place.machine) {
-        Ok(_) => place.machine.clone(),
-        Err(_) => format!("{}@{}", place.user, place.machine),
-    });
-    for machine in noted {
-        if !machines.contains(&machine) {
-            machines.push(machine);
-        }
-    }
-    Ok(machines)
-}
-
-/// The name of the new key: the one of a rotation that has begun, the one asked for, or the next number.
-fn new_name(args: &RotateArgs, ring: &KeyRing, old: &RingEntry) -> Result<String, Failure> {
-    if let Some(begun) = &old.note.replaced_by {
-        return match &args.new_name {
-            Some(wanted) if wanted != begun => {
-                Err(Failure::new(code::USAGE, format!("{} is being replaced by {begun} already", old.name))
-                    .hint(format!("lantern key rotate {}", old.name)))
-            }
-            _ => Ok(begun.clone()),
-        };
-    }
-    if let Some(wanted) = &args.new_name {
-        check_name_of("key name", wanted)?;
-        return match ring.private_path(wanted).exists() {
-            true => Err(BookError::Exists { what: "key", name: wanted.clone() }.into()),
-            false => Ok(wanted.clone()),
-        };
-    }
-    let (stem, number) = match old.name.rsplit_once('-') {
-        Some((stem, number)) if number.len() < 5 => (stem, number.parse::<u32>().ok()),
-        _ => (old.name.as_str(), None),
-    };
-    // `lamp-01` is a name and no second key of `lamp`: a number that we gave has no leading zero.
-    let (stem, number) = match number {
-        Some(number) if old.name.ends_with(&format!("-{number}")) => (stem, number),
-        _ => (old.name.as_str(), 1),
-    };
-    let free = |name: &String| !ring.private_path(name).exists();
-    let name = (number + 1..).map(|number| format!("{stem}-{number}")).find(free).unwrap_or_default();
-    check_name_of("key name", &name)?;
-    Ok(name)
+    Ok(rotate::machines_of(home, old)?)
 }
 
 fn plan(
@@ -179,22 +131,14 @@ fn make_new(
     name: &str,
     ask: &TerminalAsk,
 ) -> Result<RingEntry, Failure> {
-    ring.change_note(&old.name, |note| note.replaced_by = Some(name.to_owned()))?;
+    rotate::begin(ring, old, name)?;
     let missing = !ring.private_path(name).exists();
     if missing || old.sealed.is_protected() {
         // Both have one passphrase; asked for once, it serves for every login of this run.
         let (key, secret) = open_old(args, old, ask)?;
-        let comment = key.comment().to_owned();
         if missing {
-            let key = PrivateKey::generate(same_algorithm(&old.public), &comment)
-                .map_err(|error| Failure::new(code::INTERNAL, error.to_string()))?;
-            let note = KeyNote { made: Some(Timestamp::now()), ..KeyNote::default() };
-            ring.add(name, &key, Protect::with(secret.as_ref()), note, &mut SystemRandom)?;
-            output::say(&format!(
-                "{name} is made: {} {}.",
-                key.public().describe(),
-                key.public().fingerprint()
-            ));
+            let public = rotate::make(ring, &key, name, secret.as_ref())?;
+            output::say(&format!("{name} is made: {} {}.", public.describe(), public.fingerprint()));
         }
         if let Some(secret) = secret {
             ask.know_passphrase(&old.name, secret.clone());
@@ -228,83 +172,38 @@ fn open_old(
     Ok((pick_opened(keys, None, &old.name)?, passphrase))
 }
 
-/// The kind of the old key, at a size that is made today.
-fn same_algorithm(key: &PublicKey) -> KeyAlgorithm {
-    match key {
-        PublicKey::Ed25519(_) => KeyAlgorithm::Ed25519,
-        PublicKey::Ecdsa { curve, .. } => KeyAlgorithm::Ecdsa(*curve),
-        PublicKey::Rsa { n, .. } => KeyAlgorithm::Rsa(match n.len() * 8 {
-            0..=3072 => RsaBits::B3072,
-            3073..=4096 => RsaBits::B4096,
-            _ => RsaBits::B8192,
-        }),
-    }
-}
-
-/// Everything on one machine. Each step begins with a look, so that done twice it does nothing twice.
-async fn rotate_on(
-    target: &Target,
+fn rotate_one(
+    machine: &str,
     home: &Home,
     args: &RotateArgs,
     ask: &TerminalAsk,
     old: &RingEntry,
     new: &RingEntry,
 ) -> Result<(), Failure> {
-    let ring = KeyRing::new(home);
-    let user = target.user(&args.connect)?;
-    let trunk = match prove(target, home, &args.connect, ask, &new.name).await? {
-        Proof::LoggedIn(trunk) => trunk,
-        _ => {
-            let keys = match args.connect.key {
-                Some(_) => target.keys(&args.connect),
-                None => KeyChoice::Named(vec![old.name.clone()]),
-            };
-            let login = target.try_connect(home, &args.connect, ask, keys, false).await;
-            let trunk = login.map_err(ConnectFailure::into_failure)?;
-            add_line_like(&trunk, new, &old.public).await?;
-            trunk.close().await;
-            match prove(target, home, &args.connect, ask, &new.name).await? {
-                Proof::LoggedIn(trunk) => trunk,
-                Proof::Accepted => {
-                    return Err(Failure::new(
-                        code::LOGIN,
-                        format!(
-                            "{} wants more than a key, so nobody can prove that {} opens it alone",
-                            target.name, new.name
-                        ),
-                    )
-                    .hint(format!(
-                        "`lantern key install {} {}` and `lantern key withdraw {} {}` do it by hand",
-                        new.name, target.name, old.name, target.name
-                    )));
-                }
-                Proof::Refused(error) => return Err(not_proven(&new.name, &target.name, error)),
+    let target = Target::resolve(home, machine)?;
+    let options = args.connect.reach(home);
+    let way = way(home, &target, &options, ask);
+    let by_another = args.connect.key.is_some();
+    block_on(async {
+        let rotation = rotate::rotate_on(way, old, new, by_another);
+        attend(&target, ask, rotation).await?.map_err(Failure::from)
+    })
+}
+
+impl From<RotateError> for Failure {
+    fn from(error: RotateError) -> Self {
+        let words = error.to_string();
+        match error {
+            RotateError::Operation(error) => error.into(),
+            RotateError::Begun { old, .. } => {
+                Self::new(code::USAGE, words).hint(format!("lantern key rotate {old}"))
             }
+            RotateError::MoreWanted { machine, new, old } => Self::new(code::LOGIN, words).hint(format!(
+                "`lantern key install {new} {machine}` and `lantern key withdraw {old} {machine}` do it by hand"
+            )),
+            RotateError::NotProven { new, machine, source } => not_proven(words, &new, &machine, *source),
         }
-    };
-    // The key that was named for it goes on with the list: the new one may be limited to a command.
-    let trunk = match args.connect.key {
-        Some(_) => {
-            trunk.close().await;
-            let keys = target.keys(&args.connect);
-            let login = target.try_connect(home, &args.connect, ask, keys, false).await;
-            login.map_err(ConnectFailure::into_failure)?
-        }
-        None => trunk,
-    };
-    let options = options_of(&trunk, &new.public).await?;
-    let place =
-        Installed { machine: target.name.clone(), user: user.clone(), at: Timestamp::now(), limits: options };
-    ring.change_note(&new.name, |note| note.note_installed(place))?;
-    // The book first: should anything stop us now, the machine is reached with the key that works.
-    MachineBook::replace_key(home, &target.name, &old.name, &new.name)?;
-    let change = remove_line(&trunk, &old.public).await?;
-    trunk.close().await;
-    if change == Change::None {
-        tracing::debug!(machine = target.name, key = old.name, "was out already");
     }
-    ring.change_note(&old.name, |note| note.note_withdrawn(&target.name, &user))?;
-    Ok(())
 }
 
 fn report(

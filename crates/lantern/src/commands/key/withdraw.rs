@@ -2,15 +2,16 @@
 
 use clap::Args;
 use lantern_book::{Home, KeyRing};
-use lantern_link::{KeyChoice, LinkError};
+use lantern_link::LinkError;
+use lantern_operations::place::Change;
+use lantern_operations::{Target, WithdrawError, Withdrawal, withdraw};
 use serde_json::json;
 
-use super::placing::{Change, Proof, prove, remove_line};
 use crate::commands::block_on;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::output;
-use crate::target::{ConnectFailure, Target};
+use crate::target::{attend, way};
 
 /// Arguments of `key withdraw`.
 #[derive(Debug, Args)]
@@ -36,47 +37,16 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
     let ring = KeyRing::new(home);
     let entry = ring.get(&args.name)?;
     let target = Target::resolve(home, &args.machine)?;
-    let user = target.user(&args.connect)?;
+    let options = args.connect.reach(home);
     let ask = args.connect.ask()?;
-    let (change, still_in) = block_on(async {
-        let keys = match target.keys(&args.connect) {
-            keys if args.even_the_last => keys,
-            // The machine's own key in the book is the usual one to be withdrawn.
-            KeyChoice::Named(names) if names.iter().any(|name| *name != args.name) => {
-                KeyChoice::Named(names.into_iter().filter(|name| *name != args.name).collect())
-            }
-            KeyChoice::Nothing => KeyChoice::Nothing,
-            KeyChoice::File(path) => {
-                // A file that hides its public half could be the very key.
-                let other = KeyRing::read_file(&path)?;
-                if other.public().is_none_or(|public| *public == entry.public) {
-                    return Err(Failure::new(
-                        code::USAGE,
-                        format!("{} does not show that it is another key than {}", path.display(), args.name),
-                    )
-                    .hint("`--key` wants another way in, to prove that there is one"));
-                }
-                KeyChoice::File(path)
-            }
-            _ => KeyChoice::RingWithout(entry.public.clone()),
-        };
-        let login = target.try_connect(home, &args.connect, &ask, keys, false).await;
-        let trunk = login.map_err(|failure| last_way(args, &target.name, failure))?;
-        let change = remove_line(&trunk, &entry.public).await?;
-        trunk.close().await;
-        // Nobody is asked now: whether the machine takes the key shows before its passphrase is needed.
-        let nobody = ask.without_person();
-        let still_in = match prove(&target, home, &args.connect, &nobody, &args.name).await? {
-            Proof::LoggedIn(trunk) => {
-                trunk.close().await;
-                true
-            }
-            Proof::Accepted => true,
-            Proof::Refused(_) => false,
-        };
-        Ok((change, still_in))
+    // Nobody is asked where it is seen whether the key is out.
+    let nobody = ask.without_person();
+    let way = way(home, &target, &options, &ask);
+    let Withdrawal { change, still_in, user } = block_on(async {
+        attend(&target, &ask, withdraw(way, &entry, args.even_the_last, &nobody))
+            .await?
+            .map_err(Failure::from)
     })?;
-    ring.change_note(&args.name, |note| note.note_withdrawn(&target.name, &user))?;
     if still_in {
         return Err(Failure::new(
             code::LOGIN,
@@ -104,22 +74,21 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
     Ok(())
 }
 
-/// A login that fails without the key means that the key is the last way in that we know.
-fn last_way(args: &WithdrawArgs, machine: &str, failure: ConnectFailure) -> Failure {
-    match failure {
-        ConnectFailure::Link(LinkError::Auth(auth)) => {
-            let mut failure = Failure::new(
-                code::LOGIN,
-                format!(
-                    "{} may be the last way into {machine}: no login worked without it, so it stays",
-                    args.name
-                ),
-            );
-            failure.details = Failure::from(LinkError::Auth(auth)).details;
-            failure
-                .hint(format!("`lantern key install OTHER {machine}` makes another way in first"))
-                .hint("`--even-the-last` takes it out nevertheless; you may lock yourself out")
+impl From<WithdrawError> for Failure {
+    fn from(error: WithdrawError) -> Self {
+        let words = error.to_string();
+        match error {
+            WithdrawError::Operation(error) => error.into(),
+            WithdrawError::SameKey { .. } => {
+                Self::new(code::USAGE, words).hint("`--key` wants another way in, to prove that there is one")
+            }
+            WithdrawError::LastWay { machine, source, .. } => {
+                let mut failure = Self::new(code::LOGIN, words);
+                failure.details = Self::from(LinkError::Auth(source)).details;
+                failure
+                    .hint(format!("`lantern key install OTHER {machine}` makes another way in first"))
+                    .hint("`--even-the-last` takes it out nevertheless; you may lock yourself out")
+            }
         }
-        other => other.into_failure(),
     }
 }

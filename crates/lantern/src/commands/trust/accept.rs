@@ -6,20 +6,19 @@ use std::path::{Path, PathBuf};
 use base64ct::{Base64, Encoding};
 use clap::Args;
 use jiff::Timestamp;
-use lantern_book::{
-    Home, KnownCertificate, KnownKey, MachineBook, TrustStore, TrustVerdict, Verified, select,
-};
+use lantern_book::{Home, KnownCertificate, KnownKey, MachineBook, TrustStore, Verified, select};
 use lantern_keys::{Fingerprint, PublicKey};
-use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Question, TrustFailure};
+use lantern_link::ConnectRequest;
+use lantern_operations::Target;
+use lantern_operations::trust::{self, AcceptError, Wanted};
 use serde_json::{Value, json};
 
-use super::scan::{look, requests};
+use super::scan::{look_at, requests};
 use super::{key_json, scan};
 use crate::ask::TerminalAsk;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, code};
 use crate::output;
-use crate::target::Target;
 
 /// Arguments of `trust accept`.
 #[derive(Debug, Args)]
@@ -63,7 +62,7 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     // What must be compared is compared here: the look itself accepts nothing.
     let look_args = ConnectArgs { expect: None, ..args.connect.clone() };
     let requests = requests(home, &targets, &look_args)?;
-    let scanned = look(requests.clone()).await?;
+    let scanned = look_at(requests.clone()).await;
     let ask = TerminalAsk::new(!args.connect.no_questions, None, None);
     let (mut done, mut failed) = (Vec::new(), Vec::new());
     for (request, outcome) in requests.iter().zip(scanned) {
@@ -73,7 +72,7 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
             (None, None) => None,
         };
         let accepted = match outcome {
-            Ok(keys) => accept(home, request, keys, wanted.as_deref(), &ask).await,
+            Ok(keys) => accept(request, keys, wanted.as_deref(), &ask).await,
             Err(error) => Err(error.into()),
         };
         match accepted {
@@ -123,93 +122,31 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
 
 /// Decides about the keys that one machine presents, and remembers the decision.
 async fn accept(
-    home: &Home,
     request: &ConnectRequest,
     keys: Vec<PublicKey>,
     wanted: Option<&[Fingerprint]>,
     ask: &TerminalAsk,
 ) -> Result<Vec<KnownKey>, Failure> {
-    let store = TrustStore::load(home)?;
-    let machine = request.machine.clone();
-    let trust = |failure| Failure::from(LinkError::Trust(Box::new(failure)));
-    for key in &keys {
-        if let Some(revoked) = store.is_revoked(&key.fingerprint()) {
-            return Err(trust(TrustFailure::Revoked {
-                machine,
-                key: key.clone(),
-                reason: revoked.reason.clone(),
-            }));
-        }
-    }
-    let now = Timestamp::now();
-    let known = |keys: Vec<PublicKey>, verified| -> Vec<KnownKey> {
-        keys.into_iter().map(|key| KnownKey::new(key, verified, now)).collect()
-    };
-    let accepted = match wanted {
-        // Each key was fetched over a connection of its own: one that agrees says nothing about the others.
-        Some(wanted) => {
-            let agreeing: Vec<PublicKey> =
-                keys.iter().filter(|key| wanted.contains(&key.fingerprint())).cloned().collect();
-            if agreeing.is_empty() {
-                return Err(match (wanted.first(), keys.into_iter().next()) {
-                    (Some(expected), Some(key)) => {
-                        trust(TrustFailure::NotExpected { machine, key, expected: *expected })
-                    }
-                    _ => Failure::new(code::TRUST, format!("the list has no fingerprint for {machine}")),
-                });
-            }
-            known(agreeing, Verified::Expected)
-        }
-        None => {
-            by_question(&store, request, keys, ask).await.map(|(keys, verified)| known(keys, verified))?
-        }
-    };
-    TrustStore::accept_all(home, &machine, &request.trust_place(), &accepted)?;
-    Ok(accepted)
-}
-
-/// Shows the keys and asks; those that the answer covers.
-async fn by_question(
-    store: &TrustStore,
-    request: &ConnectRequest,
-    keys: Vec<PublicKey>,
-    ask: &TerminalAsk,
-) -> Result<(Vec<PublicKey>, Verified), Failure> {
-    let machine = request.machine.clone();
-    let trust = |failure| Failure::from(LinkError::Trust(Box::new(failure)));
-    let Some(first) = keys.first().cloned() else {
-        return Err(Failure::new(code::PROTOCOL, format!("{machine} presented no host key")));
-    };
-    let (same_key, same_address) = match store.assess(&machine, &request.trust_place(), &first) {
-        TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
-        TrustVerdict::Changed { known, .. } => {
-            let was: Vec<_> = known.iter().map(ToString::to_string).collect();
+    let tell = |replaced: &[KnownKey], more: &[PublicKey]| {
+        if !replaced.is_empty() {
+            let was: Vec<_> = replaced.iter().map(ToString::to_string).collect();
+            let machine = &request.machine;
             output::warn(&format!("{machine} was known by {}; that will be replaced.", was.join("; ")));
-            (Vec::new(), Vec::new())
         }
-        _ => (Vec::new(), Vec::new()),
-    };
-    for key in keys.iter().skip(1) {
-        output::warn_block(&format!("It also presents {}  {}", key.describe(), key.fingerprint()));
-    }
-    let contact = FirstContact {
-        machine: machine.clone(),
-        reached_at: request.place(),
-        key: first.clone(),
-        same_key,
-        same_address,
-    };
-    match ask.ask(Question::FirstContact(contact)).await {
-        // A pasted fingerprint speaks for the one key.
-        Answer::Trust(Verified::Pasted) => Ok((vec![first], Verified::Pasted)),
-        Answer::Trust(verified) => Ok((keys, verified)),
-        Answer::NoOne if !ask.was_interrupted() => {
-            Err(trust(TrustFailure::NoOneToAsk { machine, key: first }))
+        for key in more {
+            output::warn_block(&format!("It also presents {}  {}", key.describe(), key.fingerprint()));
         }
-        _ if ask.was_interrupted() => {
+    };
+    let wanted = wanted.map_or(Wanted::Answer, Wanted::Fingerprints);
+    match trust::accept(request, keys, wanted, ask, tell).await {
+        Ok(accepted) => Ok(accepted),
+        Err(_) if ask.was_interrupted() => {
             Err(Failure::new(code::INTERRUPTED, "interrupted; nothing was changed"))
         }
-        _ => Err(trust(TrustFailure::Rejected { machine })),
+        Err(AcceptError::Trust(error)) => Err(error.into()),
+        Err(AcceptError::Book(error)) => Err(error.into()),
+        Err(error @ AcceptError::NotListed { .. }) => Err(Failure::new(code::TRUST, error.to_string())),
+        Err(error @ AcceptError::NoKey { .. }) => Err(Failure::new(code::PROTOCOL, error.to_string())),
     }
 }
 

@@ -1,19 +1,15 @@
 //! `lantern trust audit`: what is questionable about the host keys that are trusted.
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
 
 use clap::Args;
-use jiff::{Timestamp, ToSpan};
+use jiff::Timestamp;
 use lantern_book::{Home, MachineBook, TrustStore};
-use lantern_keys::{Fingerprint, PublicKey};
+use lantern_operations::trust::{Finding, FindingKind, audit};
 use serde_json::{Value, json};
 
 use crate::failure::Failure;
 use crate::output;
-
-/// RSA keys below this are on their way out, in bits: what NIST SP 800-57 gives until 2030.
-const SMALL_RSA_BITS: usize = 3072;
 
 /// Arguments of `trust audit`.
 #[derive(Debug, Args)]
@@ -28,26 +24,18 @@ pub(crate) struct AuditArgs {
     unseen_for: u16,
 }
 
-/// Something that was found.
-struct Finding {
-    machines: Vec<String>,
-    fingerprint: Fingerprint,
-    kind: &'static str,
-    detail: String,
-    mend: String,
-}
-
 pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;
     let book = MachineBook::load(home)?;
-    let findings = look(&store, &book, args.unseen_for);
+    let findings = audit(&store, args.unseen_for, Timestamp::now());
     if json {
         let values: Vec<Value> = findings
             .iter()
             .map(|f| {
+                let (kind, detail, mend) = in_words(f, &book);
                 json!({
-                    "kind": f.kind, "machines": f.machines, "fingerprint": f.fingerprint.to_string(),
-                    "detail": f.detail, "mend": f.mend,
+                    "kind": kind, "machines": f.machines, "fingerprint": f.fingerprint.to_string(),
+                    "detail": detail, "mend": mend,
                 })
             })
             .collect();
@@ -56,12 +44,13 @@ pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failu
         output::say(&format!("{} machines looked at, nothing found.", store.iter().count()));
     } else {
         let rows = findings.iter().map(|f| {
+            let (kind, detail, mend) = in_words(f, &book);
             [
-                Cow::Borrowed(f.kind),
+                Cow::Borrowed(kind),
                 f.machines.join(", ").into(),
                 f.fingerprint.to_string().into(),
-                f.detail.as_str().into(),
-                f.mend.as_str().into(),
+                detail.into(),
+                mend.into(),
             ]
         });
         output::print(&output::table(&["FOUND", "MACHINES", "FINGERPRINT", "DETAIL", "WHAT TO DO"], rows))?;
@@ -69,64 +58,28 @@ pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failu
     Ok(u8::from(!findings.is_empty()))
 }
 
-fn look(store: &TrustStore, book: &MachineBook, unseen_for: u16) -> Vec<Finding> {
-    let mut holders: BTreeMap<String, (Fingerprint, Vec<String>)> = BTreeMap::new();
-    for (name, record) in store.iter() {
-        for known in &record.keys {
-            let fingerprint = known.key.fingerprint();
-            let holder = holders.entry(fingerprint.to_string()).or_insert_with(|| (fingerprint, Vec::new()));
-            holder.1.push(name.to_owned());
+/// What was found, in a word and a sentence, and what to do about it.
+fn in_words(finding: &Finding, book: &MachineBook) -> (&'static str, String, String) {
+    let name = finding.machines.first().map_or("", String::as_str);
+    match &finding.kind {
+        FindingKind::Revoked { reason } => {
+            ("revoked", reason.clone(), format!("new host keys on {name}, then lantern trust forget {name}"))
         }
-    }
-    let mut findings = Vec::new();
-    for (fingerprint, machines) in holders.into_values().filter(|(_, machines)| machines.len() > 1) {
-        findings.push(Finding {
-            machines,
-            fingerprint,
-            kind: "shared",
-            detail: "one of them can pass for the others: copies of one image?".into(),
-            mend: "make new host keys on all but one, on their consoles".into(),
-        });
-    }
-    let oldest = Timestamp::now() - (i64::from(unseen_for) * 24).hours();
-    for (name, record) in store.iter() {
-        for known in &record.keys {
-            let mut found = |kind, detail: String, mend: String| {
-                let fingerprint = known.key.fingerprint();
-                findings.push(Finding { machines: vec![name.to_owned()], fingerprint, kind, detail, mend });
+        FindingKind::Shared => (
+            "shared",
+            "one of them can pass for the others: copies of one image?".into(),
+            "make new host keys on all but one, on their consoles".into(),
+        ),
+        FindingKind::Weak { what } => ("weak", what.clone(), format!("make an Ed25519 host key on {name}")),
+        FindingKind::Uncompared { how } => {
+            ("uncompared", how.clone(), format!("lantern trust accept {name} --expect FINGERPRINT"))
+        }
+        FindingKind::Unseen { since } => {
+            let mend = match book.get(name) {
+                Ok(_) => format!("lantern trust scan {name}"),
+                Err(_) => format!("lantern trust forget {name}"),
             };
-            if let Some(revoked) = store.is_revoked(&known.key.fingerprint()) {
-                found(
-                    "revoked",
-                    revoked.reason.clone(),
-                    format!("new host keys on {name}, then lantern trust forget {name}"),
-                );
-            }
-            if let PublicKey::Rsa { n, .. } = &known.key
-                && n.len() * 8 < SMALL_RSA_BITS
-            {
-                found("weak", known.key.describe(), format!("make an Ed25519 host key on {name}"));
-            }
-            if !known.verified.is_compared() {
-                found(
-                    "uncompared",
-                    known.verified.to_string(),
-                    format!("lantern trust accept {name} --expect FINGERPRINT"),
-                );
-            }
-            if known.last_seen < oldest {
-                let day = known.last_seen.strftime("%Y-%m-%d");
-                let mend = match book.get(name) {
-                    Ok(_) => format!("lantern trust scan {name}"),
-                    Err(_) => format!("lantern trust forget {name}"),
-                };
-                found("unseen", format!("last seen {day}"), mend);
-            }
+            ("unseen", format!("last seen {}", since.strftime("%Y-%m-%d")), mend)
         }
     }
-    // What is worst comes first.
-    let rank =
-        |kind: &str| ["revoked", "shared", "weak", "uncompared", "unseen"].iter().position(|k| *k == kind);
-    findings.sort_by_key(|finding| rank(finding.kind));
-    findings
 }

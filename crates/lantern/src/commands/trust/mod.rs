@@ -10,6 +10,7 @@ mod share;
 use clap::{Args, Subcommand};
 use lantern_book::{Home, KnownCertificate, KnownKey, TrustRecord, TrustStore};
 use lantern_keys::PublicKey;
+use lantern_operations::Target;
 use serde_json::{Value, json};
 
 use super::block_on;
@@ -18,7 +19,6 @@ use crate::failure::Failure;
 use crate::flags_view;
 use crate::output;
 use crate::settings;
-use crate::target::Target;
 
 /// Commands of the trust store.
 #[derive(Debug, Subcommand)]

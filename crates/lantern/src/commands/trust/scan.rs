@@ -1,24 +1,18 @@
 //! `lantern trust scan`: which host keys machines present now.
 
-use std::sync::Arc;
-
 use clap::Args;
-use lantern_book::{Home, MachineBook, TrustStore, TrustVerdict, select};
+use lantern_book::{Home, MachineBook, TrustStore, select};
 use lantern_keys::PublicKey;
-use lantern_link::{ConnectRequest, KeyChoice, LinkError, Nobody, probe_host_keys};
+use lantern_link::{ConnectRequest, KeyChoice};
+use lantern_operations::Target;
+use lantern_operations::trust::{Looked, Standing, look, standing};
 use serde_json::{Value, json};
-use tokio::sync::Semaphore;
-use tokio::task::JoinSet;
 
 use super::key_json;
 use crate::connect_args::ConnectArgs;
 use crate::failure::{Failure, chain, code};
 use crate::output;
 use crate::progress::Progress;
-use crate::target::Target;
-
-/// Most machines that are looked at at once: each costs a few key exchanges.
-const AT_ONCE: usize = 64;
 
 /// Arguments of `trust scan`.
 #[derive(Debug, Args)]
@@ -40,60 +34,27 @@ pub(crate) struct ScanArgs {
     connect: ConnectArgs,
 }
 
-/// What machines present, in the order of the targets.
-pub(super) type Scanned = Vec<Result<Vec<PublicKey>, LinkError>>;
-
-/// Looks at the host keys of machines, many at once, without asking anybody anything.
-pub(super) async fn look(requests: Vec<ConnectRequest>) -> Result<Scanned, Failure> {
-    let gate = Arc::new(Semaphore::new(AT_ONCE));
+/// Looks at the host keys of machines, with a bar of progress.
+pub(super) async fn look_at(requests: Vec<ConnectRequest>) -> Vec<Looked> {
     let mut progress = Progress::start("looking at machines", requests.len());
-    let mut probes = JoinSet::new();
-    let mut scanned: Vec<Option<Result<Vec<PublicKey>, LinkError>>> = requests.iter().map(|_| None).collect();
-    for (index, request) in requests.into_iter().enumerate() {
-        let gate = gate.clone();
-        probes.spawn(async move {
-            let _turn = gate.acquire().await;
-            (index, probe_host_keys(&request, &Nobody).await)
-        });
-    }
-    while let Some(done) = probes.join_next().await {
-        let (index, outcome) = done.map_err(|error| Failure::new(code::INTERNAL, error.to_string()))?;
-        progress.step();
-        if let Some(place) = scanned.get_mut(index) {
-            *place = Some(outcome);
-        }
-    }
+    let looked = look(requests, || progress.step()).await;
     progress.end();
-    Ok(scanned.into_iter().flatten().collect())
+    looked
 }
 
 /// What the keys of one machine mean, in a word and a sentence.
-pub(super) fn judge(
-    store: &TrustStore,
-    request: &ConnectRequest,
-    keys: &[PublicKey],
-) -> (&'static str, String) {
-    let verdicts: Vec<TrustVerdict> =
-        keys.iter().map(|key| store.assess(&request.machine, &request.trust_place(), key)).collect();
-    if let Some(TrustVerdict::Revoked(revoked)) =
-        verdicts.iter().find(|v| matches!(v, TrustVerdict::Revoked(_)))
-    {
-        return ("REVOKED", format!("refused because: {}", revoked.reason));
-    }
-    let is_own = |v: &&TrustVerdict| matches!(v, TrustVerdict::Known | TrustVerdict::Moved { .. });
-    let own = verdicts.iter().filter(is_own).count();
-    match verdicts.first() {
-        _ if own > 0 && own < keys.len() => {
-            ("known", format!("{} of its {} keys are not known yet", keys.len() - own, keys.len()))
+fn in_words(standing: Standing) -> (&'static str, String) {
+    match standing {
+        Standing::Revoked { reason } => ("REVOKED", format!("refused because: {reason}")),
+        Standing::PartlyKnown { unknown, all } => {
+            ("known", format!("{unknown} of its {all} keys are not known yet"))
         }
-        Some(TrustVerdict::Moved { from }) => {
-            ("moved", format!("same key, met before at {}", from.join(", ")))
-        }
-        Some(TrustVerdict::FirstContact { same_key, .. }) if !same_key.is_empty() => {
+        Standing::Moved { from } => ("moved", format!("same key, met before at {}", from.join(", "))),
+        Standing::New { same_key } if !same_key.is_empty() => {
             ("new", format!("never met; the same key as {}", same_key.join(", ")))
         }
-        Some(TrustVerdict::FirstContact { .. }) => ("new", "never met".into()),
-        Some(TrustVerdict::Changed { known, belongs_to }) => {
+        Standing::New { .. } => ("new", "never met".into()),
+        Standing::Changed { known, belongs_to } => {
             let was: Vec<_> = known.iter().map(|known| known.key.fingerprint().to_string()).collect();
             let whose = match belongs_to.as_slice() {
                 [] => String::new(),
@@ -101,7 +62,7 @@ pub(super) fn judge(
             };
             ("CHANGED", format!("it was {}{whose}", was.join(", ")))
         }
-        _ => ("known", "as it was".into()),
+        Standing::Known => ("known", "as it was".into()),
     }
 }
 
@@ -111,10 +72,11 @@ pub(super) fn requests(
     targets: &[Target],
     args: &ConnectArgs,
 ) -> Result<Vec<ConnectRequest>, Failure> {
+    let mut options = args.reach(home);
     // Whoever only looks logs in as nobody: that this computer names no user must not stand in the way.
-    let args =
-        ConnectArgs { user: Some(args.user.clone().unwrap_or_else(|| "nobody".into())), ..args.clone() };
-    targets.iter().map(|target| target.request(home, &args, KeyChoice::Nothing, false)).collect()
+    options.user.get_or_insert_with(|| "nobody".into());
+    let request = |target: &Target| Ok(target.request(home, &options, KeyChoice::Nothing, false)?);
+    targets.iter().map(request).collect()
 }
 
 pub(super) async fn run(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
@@ -124,12 +86,12 @@ pub(super) async fn run(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, 
     let targets =
         names.iter().map(|typed| Target::find(home, &book, typed)).collect::<Result<Vec<_>, _>>()?;
     let requests = requests(home, &targets, &args.connect)?;
-    let scanned = look(requests.clone()).await?;
+    let scanned = look_at(requests.clone()).await;
     let (mut rows, mut values, mut status) = (Vec::new(), Vec::new(), 0);
     for (request, outcome) in requests.iter().zip(scanned) {
         let (state, detail, keys) = match &outcome {
             Ok(keys) => {
-                let (state, detail) = judge(&store, request, keys);
+                let (state, detail) = in_words(standing(&store, request, keys));
                 if matches!(state, "new" | "CHANGED" | "REVOKED") {
                     status = code::TRUST;
                 }

@@ -12,9 +12,9 @@ use tokio::sync::{Notify, Semaphore};
 use tracing::debug;
 use zeroize::Zeroizing;
 
-use super::confirm::confirm;
-use super::status::{HeldKey, STATUS, STOP, Status};
-use super::vault::LockedVault;
+use crate::confirm::confirm;
+use crate::status::{HeldKey, STATUS, STOP, Status};
+use crate::vault::LockedVault;
 
 /// Most connections at once: each is a shell or a forwarded agent.
 const MAX_CONNECTIONS: usize = 128;
@@ -34,7 +34,7 @@ struct Shared {
 ///
 /// # Errors
 /// What the system says.
-pub(crate) fn listen(path: &Path) -> std::io::Result<UnixListener> {
+pub fn listen(path: &Path) -> std::io::Result<UnixListener> {
     // From its first moment; the mode of the file alone would come too late.
     let before = rustix::process::umask(rustix::fs::Mode::from_bits_truncate(0o177));
     let listener = UnixListener::bind(path);
@@ -45,7 +45,7 @@ pub(crate) fn listen(path: &Path) -> std::io::Result<UnixListener> {
 }
 
 /// Serves until it is told to stop.
-pub(crate) async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
+pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
     let vault = LockedVault::new();
     let memory_locked = vault.is_locked();
     let shared = Arc::new(Shared {

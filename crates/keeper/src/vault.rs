@@ -65,7 +65,7 @@ impl Drop for LockedVault {
 ///
 /// # Errors
 /// What the system says.
-pub(crate) fn close_process() -> rustix::io::Result<()> {
+pub fn close_process() -> rustix::io::Result<()> {
     let hard = getrlimit(Resource::Core).maximum;
     setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: hard })?;
     set_dumpable_behavior(DumpableBehavior::NotDumpable)

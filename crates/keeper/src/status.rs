@@ -12,28 +12,32 @@ const FOREVER: u32 = u32::MAX;
 
 /// One key that is held.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct HeldKey {
-    pub(crate) key: PublicKey,
-    pub(crate) comment: String,
+pub struct HeldKey {
+    /// Its public half.
+    pub key: PublicKey,
+    /// Its comment, as whoever added it said.
+    pub comment: String,
     /// Seconds until it is forgotten.
-    pub(crate) remaining: Option<u32>,
-    pub(crate) confirm: bool,
+    pub remaining: Option<u32>,
+    /// Whether each use wants a yes.
+    pub confirm: bool,
 }
 
 /// The state of a keeper.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Status {
-    pub(crate) pid: u32,
+pub struct Status {
+    /// Its process.
+    pub pid: u32,
     /// Seconds since it started.
-    pub(crate) age: u32,
+    pub age: u32,
     /// Whether it is locked.
-    pub(crate) locked: bool,
+    pub locked: bool,
     /// Whether its memory is kept from swap.
-    pub(crate) memory_locked: bool,
+    pub memory_locked: bool,
     /// Whether it can ask a person.
-    pub(crate) can_ask: bool,
+    pub can_ask: bool,
     /// The keys, told while it is locked too.
-    pub(crate) keys: Vec<HeldKey>,
+    pub keys: Vec<HeldKey>,
 }
 
 impl Status {
@@ -72,5 +76,47 @@ impl Status {
         }
         reader.finish()?;
         Ok(Self { pid, age, locked, memory_locked, can_ask, keys })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn held() -> impl Strategy<Value = HeldKey> {
+        (any::<[u8; 32]>(), ".{0,40}", proptest::option::of(0..u32::MAX), any::<bool>()).prop_map(
+            |(key, comment, remaining, confirm)| HeldKey {
+                key: PublicKey::Ed25519(key),
+                comment,
+                remaining,
+                confirm,
+            },
+        )
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_told_is_understood(
+            numbers: (u32, u32),
+            flags: (bool, bool, bool),
+            keys in proptest::collection::vec(held(), 0..8),
+        ) {
+            let status = Status {
+                pid: numbers.0,
+                age: numbers.1,
+                locked: flags.0,
+                memory_locked: flags.1,
+                can_ask: flags.2,
+                keys,
+            };
+            prop_assert_eq!(Status::decode(&status.encode()), Ok(status));
+        }
+
+        #[test]
+        fn any_answer_is_survived(bytes: Vec<u8>) {
+            let _ = Status::decode(&bytes);
+        }
     }
 }

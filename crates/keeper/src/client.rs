@@ -1,0 +1,81 @@
+//! How commands reach the keeper.
+
+use std::io::ErrorKind;
+
+use lantern_book::Home;
+use lantern_keys::wire::WireError;
+use lantern_link::{AgentClient, AgentError, AgentSocket};
+use lantern_ssh::agent::{AgentRequest, AgentResponse};
+
+use crate::socket_path;
+use crate::status::{STATUS, STOP, Status};
+
+/// Why the keeper did not do what it was asked to.
+#[derive(Debug, thiserror::Error)]
+pub enum KeeperError {
+    /// It does not run.
+    #[error("the keeper does not run")]
+    NotRunning,
+    /// The socket, or what came over it.
+    #[error(transparent)]
+    Agent(#[from] AgentError),
+    /// Something else listens on its socket.
+    #[error("what listens on the keeper's socket is not the keeper")]
+    NotTheKeeper,
+    /// Its answer is none that it gives.
+    #[error("the keeper answers oddly")]
+    Odd(#[from] WireError),
+    /// It said no.
+    #[error("the keeper would not {what}")]
+    Refused {
+        /// What it was asked to do.
+        what: String,
+    },
+}
+
+/// Connects to the keeper; none when it does not run.
+///
+/// # Errors
+/// What the system says but for "nobody is there".
+pub async fn find(home: &Home) -> Result<Option<AgentClient>, KeeperError> {
+    let socket = AgentSocket { path: socket_path(home), what: "the keeper" };
+    match AgentClient::connect(&socket).await {
+        Ok(client) => Ok(Some(client)),
+        Err(AgentError::Io { source, .. })
+            if matches!(source.kind(), ErrorKind::NotFound | ErrorKind::ConnectionRefused) =>
+        {
+            Ok(None)
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// Its state; none when it does not run.
+///
+/// # Errors
+/// What the socket says; an agent that is not our keeper.
+pub async fn status(home: &Home) -> Result<Option<Status>, KeeperError> {
+    let request = AgentRequest::Extension { name: STATUS.into(), content: Vec::new() };
+    let Some(mut running) = find(home).await? else { return Ok(None) };
+    match running.ask(&request).await? {
+        AgentResponse::Extension { content, .. } => Ok(Some(Status::decode(&content)?)),
+        _ => Err(KeeperError::NotTheKeeper),
+    }
+}
+
+/// The request that ends it.
+pub fn stop_request() -> AgentRequest {
+    AgentRequest::Extension { name: STOP.into(), content: Vec::new() }
+}
+
+/// Asks for something that is done or refused; `what` completes "the keeper would not …".
+///
+/// # Errors
+/// It does not run, a refusal, and what the socket says.
+pub async fn must(home: &Home, request: &AgentRequest, what: &str) -> Result<(), KeeperError> {
+    let mut running = find(home).await?.ok_or(KeeperError::NotRunning)?;
+    match running.ask(request).await? {
+        AgentResponse::Success => Ok(()),
+        _ => Err(KeeperError::Refused { what: what.to_owned() }),
+    }
+}

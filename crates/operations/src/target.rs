@@ -1,0 +1,388 @@
+//! From what was typed to what to connect to: name or one-off, options, book and defaults.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use lantern_book::{
+    BookError, Destination, Effective, Field, Home, MachineBook, Protocol, Proxy, TrustStore, parse_resolver,
+};
+use lantern_keys::Fingerprint;
+use lantern_link::{AgentSocket, ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
+
+/// Why a machine cannot even be tried.
+#[derive(Debug, thiserror::Error)]
+pub enum ReachError {
+    /// The book, or a name that is not in it.
+    #[error(transparent)]
+    Book(#[from] BookError),
+    /// A proxy that is none.
+    #[error("the proxy {text} {rule}")]
+    Proxy {
+        /// What was given.
+        text: String,
+        /// What it would have to be.
+        rule: &'static str,
+        /// By an option; else by the book.
+        typed: bool,
+    },
+    /// The book knows no address.
+    #[error("the book has no address for {machine}")]
+    NoAddress {
+        /// Of this machine.
+        machine: String,
+    },
+    /// Nothing says as whom to log in.
+    #[error("no user to log in as")]
+    NoUser,
+    /// It is spoken to by a protocol that this version does not speak.
+    #[error("{machine} is spoken to by WinRM, which this version of lantern does not do")]
+    Winrm {
+        /// The machine.
+        machine: String,
+    },
+}
+
+/// What is said for one connection, and goes before what the book says.
+#[derive(Debug, Clone, Default)]
+pub struct ReachOptions {
+    /// The user to log in as.
+    pub user: Option<String>,
+    /// The image that says the user.
+    pub image: Option<String>,
+    /// The keys to offer.
+    pub keys: Option<KeyChoice>,
+    /// Machines to go through, the nearest first; empty: as the book says.
+    pub gateways: Vec<String>,
+    /// The proxy to go through, as a URI.
+    pub proxy: Option<String>,
+    /// The fingerprint that the host key must have at first contact.
+    pub expect: Option<Fingerprint>,
+    /// How long steps may take.
+    pub limits: LimitOptions,
+    /// Agents that may sign.
+    pub agents: Vec<AgentSocket>,
+    /// Who we are on this computer: the user where nothing else says one.
+    pub local_user: Option<String>,
+}
+
+/// How long steps may take, where something is said about it.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct LimitOptions {
+    /// For an address to answer.
+    pub connect: Option<Duration>,
+    /// For each answer until keys are agreed.
+    pub handshake: Option<Duration>,
+    /// For each answer while logging in.
+    pub login: Option<Duration>,
+    /// How often a silent server is asked whether it is there; zero: never.
+    pub keep_alive: Option<Duration>,
+}
+
+impl LimitOptions {
+    /// These, and the book's for the rest.
+    pub fn over(self, book: TimeLimits) -> TimeLimits {
+        TimeLimits {
+            connect: self.connect.unwrap_or(book.connect),
+            handshake: self.handshake.unwrap_or(book.handshake),
+            login: self.login.unwrap_or(book.login),
+            keepalive: match self.keep_alive {
+                Some(Duration::ZERO) => None,
+                Some(every) => Some(every),
+                None => book.keepalive,
+            },
+            ..book
+        }
+    }
+}
+
+/// A machine with every setting resolved.
+#[derive(Debug, Clone)]
+pub struct Target {
+    /// Its name in messages and in the trust store.
+    pub name: String,
+    /// How it is spoken to.
+    pub protocol: Protocol,
+    /// Where to dial, the likeliest first.
+    pub addresses: Vec<String>,
+    /// And which port.
+    pub port: u16,
+    /// The user, when the book or the one-off says.
+    pub user: Option<String>,
+    /// The keys, when the book says.
+    pub keys: Vec<String>,
+    /// The image it was made from, when the book says.
+    pub image: Option<String>,
+    /// The machines on the way, the nearest first.
+    pub via: Vec<Target>,
+    /// The proxy on the way.
+    pub proxy: Option<Proxy>,
+    race: bool,
+    limits: TimeLimits,
+    trust: TrustPolicy,
+    resolver: Option<std::net::SocketAddr>,
+    /// Whether the book says that it may ask the agent for signatures.
+    pub forward_agent: bool,
+    /// Whether the book says that its programs may draw here.
+    pub forward_display: bool,
+    /// What the book says about its sessions.
+    pub session: SessionSettings,
+    /// Its tunnels, by name.
+    pub tunnels: BTreeMap<String, String>,
+}
+
+/// What the book says about the sessions of a machine.
+#[derive(Debug, Clone, Default)]
+pub struct SessionSettings {
+    /// Variables.
+    pub environment: BTreeMap<String, String>,
+    /// The terminal type that it is told.
+    pub terminal_type: Option<String>,
+    /// Whether it is told the language.
+    pub send_language: bool,
+    /// Whether strokes of Ctrl-^ open the line of choices.
+    pub stroke_menu: bool,
+    /// What is typed into a new shell first.
+    pub first_command: Option<String>,
+}
+
+impl Target {
+    /// Looks up what was typed, with the book as it is on disk.
+    ///
+    /// # Errors
+    /// A name that is not in the book, or a one-off that makes no sense.
+    pub fn resolve(home: &Home, typed: &str) -> Result<Self, ReachError> {
+        Self::find(home, &MachineBook::load(home)?, typed)
+    }
+
+    /// Looks up what was typed.
+    ///
+    /// # Errors
+    /// As [`Self::resolve`].
+    pub fn find(home: &Home, book: &MachineBook, typed: &str) -> Result<Self, ReachError> {
+        match Destination::parse(typed)? {
+            Destination::Named(name) => {
+                let effective = book.effective(&name)?;
+                let mut target = Self::of(&effective, &name)?.with_an_address()?;
+                let gateways = book.gateways(&name)?;
+                target.via = Self::all(home, book, &gateways)?;
+                Ok(target.with_proxy_first())
+            }
+            Destination::OneOff(one_off) => {
+                let place = one_off.place();
+                // Where a machine of the trust store was met last, its record counts.
+                let trust = TrustStore::load(home)?;
+                let name = trust.machine_at(&place).map_or(place.clone(), str::to_owned);
+                let effective = book.effective_defaults();
+                let mut target = Self::of(&effective, &name)?;
+                target.addresses = vec![one_off.address];
+                target.port = one_off.port;
+                target.protocol = one_off.protocol;
+                target.user = one_off.user.or(target.user);
+                let mut way = Vec::new();
+                for gateway in effective.list(Field::Gateway) {
+                    if let Destination::Named(named) = Destination::parse(gateway)? {
+                        way.extend(book.gateways(&named)?);
+                    }
+                    way.push(gateway.clone());
+                }
+                target.via = Self::all(home, book, &way)?;
+                Ok(target.with_proxy_first())
+            }
+        }
+    }
+
+    /// Gateways as targets, each without a way of its own: the list has it already.
+    fn all(home: &Home, book: &MachineBook, gateways: &[String]) -> Result<Vec<Self>, ReachError> {
+        let one = |typed: &String| match Destination::parse(typed)? {
+            Destination::Named(name) => Self::of(&book.effective(&name)?, &name)?.with_an_address(),
+            Destination::OneOff(one_off) => {
+                let place = one_off.place();
+                let trust = TrustStore::load(home)?;
+                let name = trust.machine_at(&place).map_or(place, str::to_owned);
+                let mut target = Self::of(&book.effective_defaults(), &name)?;
+                target.addresses = vec![one_off.address];
+                target.port = one_off.port;
+                target.user = one_off.user.or(target.user);
+                Ok(target)
+            }
+        };
+        gateways.iter().map(one).collect()
+    }
+
+    fn of(effective: &Effective<'_>, name: &str) -> Result<Self, ReachError> {
+        let text = |field| effective.text(field).map(str::to_owned);
+        let proxy = match effective.text(Field::Proxy) {
+            Some(proxy) => Some(Proxy::parse(proxy).map_err(|rule| ReachError::Proxy {
+                text: proxy.to_owned(),
+                rule,
+                typed: false,
+            })?),
+            None => None,
+        };
+        let seconds = |field, usual: Duration| effective.number(field).map_or(usual, Duration::from_secs);
+        let usual = TimeLimits::default();
+        let keepalive = match effective.number(Field::KeepAlive) {
+            Some(0) => None,
+            Some(seconds) => Some(Duration::from_secs(seconds)),
+            None => usual.keepalive,
+        };
+        Ok(Self {
+            name: name.to_owned(),
+            protocol: match effective.text(Field::Protocol) {
+                Some("winrm") => Protocol::Winrm,
+                _ => Protocol::Ssh,
+            },
+            addresses: effective.list(Field::Address).to_vec(),
+            port: effective.port(),
+            user: text(Field::User),
+            keys: effective.list(Field::Key).to_vec(),
+            image: text(Field::Image),
+            via: Vec::new(),
+            proxy,
+            race: effective.flag(Field::RaceAddresses).unwrap_or(true),
+            limits: TimeLimits {
+                connect: seconds(Field::ConnectLimit, usual.connect),
+                handshake: seconds(Field::HandshakeLimit, usual.handshake),
+                login: seconds(Field::LoginLimit, usual.login),
+                keepalive,
+                keepalive_misses: effective
+                    .number(Field::KeepAliveMisses)
+                    .and_then(|misses| u32::try_from(misses).ok())
+                    .unwrap_or(usual.keepalive_misses),
+            },
+            trust: match effective.text(Field::Trust) {
+                Some("known-only") => TrustPolicy::KnownOnly,
+                Some("first-use") => TrustPolicy::FirstUse,
+                _ => TrustPolicy::Ask,
+            },
+            resolver: effective.text(Field::TrustedResolver).and_then(parse_resolver),
+            forward_agent: effective.flag(Field::ForwardAgent).unwrap_or(false),
+            forward_display: effective.flag(Field::ForwardDisplay).unwrap_or(false),
+            session: SessionSettings {
+                environment: effective.map(Field::Environment).cloned().unwrap_or_default(),
+                terminal_type: text(Field::TerminalType),
+                send_language: effective.flag(Field::SendLanguage).unwrap_or(true),
+                stroke_menu: effective.flag(Field::StrokeMenu).unwrap_or(true),
+                first_command: text(Field::FirstCommand),
+            },
+            tunnels: effective.map(Field::Tunnels).cloned().unwrap_or_default(),
+        })
+    }
+
+    fn with_an_address(self) -> Result<Self, ReachError> {
+        match self.addresses.is_empty() {
+            false => Ok(self),
+            true => Err(ReachError::NoAddress { machine: self.name }),
+        }
+    }
+
+    /// Only what is dialed can be behind a proxy: the first gateway, if there is one.
+    fn with_proxy_first(mut self) -> Self {
+        if let Some(first) = self.via.first_mut() {
+            first.proxy = first.proxy.take().or(self.proxy.take());
+        }
+        self
+    }
+
+    /// The same by way of what the options say.
+    ///
+    /// # Errors
+    /// A gateway that is not in the book, a proxy that is none.
+    pub fn with_options(mut self, home: &Home, options: &ReachOptions) -> Result<Self, ReachError> {
+        if !options.gateways.is_empty() {
+            let book = MachineBook::load(home)?;
+            self.via = Vec::new();
+            for gateway in &options.gateways {
+                let target = Self::find(home, &book, gateway)?;
+                self.via.extend(target.via.iter().cloned());
+                self.via.push(Self { via: Vec::new(), ..target });
+            }
+            self = self.with_proxy_first();
+        }
+        if let Some(proxy) = &options.proxy {
+            let parsed = Proxy::parse(proxy).map_err(|rule| ReachError::Proxy {
+                text: proxy.clone(),
+                rule,
+                typed: true,
+            })?;
+            match self.via.first_mut() {
+                Some(first) => first.proxy = Some(parsed),
+                None => self.proxy = Some(parsed),
+            }
+        }
+        Ok(self)
+    }
+
+    /// Its first address and port as one word.
+    pub fn place(&self) -> String {
+        lantern_book::place(self.addresses.first().map_or("", String::as_str), self.port)
+    }
+
+    /// The user to log in as: by option, book, image or this computer.
+    ///
+    /// # Errors
+    /// When nothing says.
+    pub fn user(&self, options: &ReachOptions) -> Result<String, ReachError> {
+        let by_image = || {
+            let image = options.image.as_ref()?;
+            lantern_book::image(image)?.users.first().map(|user| (*user).to_owned())
+        };
+        let user = options.user.clone().or_else(by_image);
+        let user = user.or_else(|| self.user.clone()).or_else(|| options.local_user.clone());
+        user.ok_or(ReachError::NoUser)
+    }
+
+    /// The keys to offer: by option or book, else all of the ring.
+    pub fn keys(&self, options: &ReachOptions) -> KeyChoice {
+        options.keys.clone().unwrap_or_else(|| self.own_keys())
+    }
+
+    fn own_keys(&self) -> KeyChoice {
+        if self.keys.is_empty() { KeyChoice::Ring } else { KeyChoice::Named(self.keys.clone()) }
+    }
+
+    /// Everything that a connection needs to know.
+    ///
+    /// # Errors
+    /// No user to log in as; a protocol that is not spoken; an option that makes no sense.
+    pub fn request(
+        &self,
+        home: &Home,
+        options: &ReachOptions,
+        keys: KeyChoice,
+        keys_only: bool,
+    ) -> Result<ConnectRequest, ReachError> {
+        let target = self.clone().with_options(home, options)?;
+        let hop = |target: &Self, user: String, keys: KeyChoice| -> Result<ConnectRequest, ReachError> {
+            if target.protocol == Protocol::Winrm {
+                return Err(ReachError::Winrm { machine: target.name.clone() });
+            }
+            Ok(ConnectRequest {
+                home: home.clone(),
+                machine: target.name.clone(),
+                addresses: target.addresses.clone(),
+                port: target.port,
+                race: target.race,
+                proxy: target.proxy.clone(),
+                via: Vec::new(),
+                user,
+                keys,
+                keys_only: false,
+                agents: options.agents.clone(),
+                expect: None,
+                trust: target.trust,
+                resolver: target.resolver,
+                only_looking: false,
+                limits: options.limits.over(target.limits),
+                offer: our_offer(),
+            })
+        };
+        let via = target.via.iter().map(|gateway| {
+            let user = gateway.user.clone().or_else(|| options.local_user.clone()).unwrap_or_default();
+            hop(gateway, user, gateway.own_keys())
+        });
+        let via = via.collect::<Result<Vec<_>, _>>()?;
+        let request = hop(&target, self.user(options)?, keys)?;
+        Ok(ConnectRequest { via, keys_only, expect: options.expect, ..request })
+    }
+}

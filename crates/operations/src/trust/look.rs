@@ -1,0 +1,101 @@
+//! Looking at the host keys of machines, and what they mean.
+
+use std::sync::Arc;
+
+use lantern_book::{KnownKey, TrustStore, TrustVerdict};
+use lantern_keys::PublicKey;
+use lantern_link::{ConnectRequest, LinkError, Nobody, probe_host_keys};
+use tokio::sync::Semaphore;
+use tokio::task::JoinSet;
+
+/// Most machines that are looked at at once: each costs a few key exchanges.
+const AT_ONCE: usize = 64;
+
+/// What one machine presents.
+pub type Looked = Result<Vec<PublicKey>, LinkError>;
+
+/// Looks at the host keys of machines, many at once, without asking anybody anything; in the order of the requests. `on_done` hears of each that
+/// is done. Dropped, it breaks off all of them.
+pub async fn look(requests: Vec<ConnectRequest>, mut on_done: impl FnMut()) -> Vec<Looked> {
+    let gate = Arc::new(Semaphore::new(AT_ONCE));
+    let mut probes = JoinSet::new();
+    let mut looked: Vec<Option<Looked>> = requests.iter().map(|_| None).collect();
+    for (index, request) in requests.into_iter().enumerate() {
+        let gate = gate.clone();
+        probes.spawn(async move {
+            let _turn = gate.acquire().await;
+            (index, probe_host_keys(&request, &Nobody).await)
+        });
+    }
+    while let Some(done) = probes.join_next().await {
+        on_done();
+        if let Ok((index, outcome)) = done
+            && let Some(place) = looked.get_mut(index)
+        {
+            *place = Some(outcome);
+        }
+    }
+    let broken_off = || {
+        let source = std::io::Error::other("looking at it was broken off");
+        Err(LinkError::Dial { place: "a machine".into(), source })
+    };
+    looked.into_iter().map(|outcome| outcome.unwrap_or_else(broken_off)).collect()
+}
+
+/// What the keys that a machine presents mean, the worst first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Standing {
+    /// One of them was revoked.
+    Revoked {
+        /// Why.
+        reason: String,
+    },
+    /// It had others.
+    Changed {
+        /// Those.
+        known: Vec<KnownKey>,
+        /// Other machines that have what it presents.
+        belongs_to: Vec<String>,
+    },
+    /// It was never met.
+    New {
+        /// Other machines with the same key.
+        same_key: Vec<String>,
+    },
+    /// Some of its keys are known, and some are not yet.
+    PartlyKnown {
+        /// How many are not.
+        unknown: usize,
+        /// Of how many.
+        all: usize,
+    },
+    /// The same key at another address.
+    Moved {
+        /// Where it was met.
+        from: Vec<String>,
+    },
+    /// As it was.
+    Known,
+}
+
+/// What these keys of one machine mean, going by what is trusted.
+pub fn standing(store: &TrustStore, request: &ConnectRequest, keys: &[PublicKey]) -> Standing {
+    let assess = |key: &PublicKey| store.assess(&request.machine, &request.trust_place(), key);
+    let verdicts: Vec<TrustVerdict> = keys.iter().map(assess).collect();
+    for verdict in &verdicts {
+        if let TrustVerdict::Revoked(revoked) = verdict {
+            return Standing::Revoked { reason: revoked.reason.clone() };
+        }
+    }
+    let is_own = |v: &&TrustVerdict| matches!(v, TrustVerdict::Known | TrustVerdict::Moved { .. });
+    let own = verdicts.iter().filter(is_own).count();
+    match verdicts.into_iter().next() {
+        _ if own > 0 && own < keys.len() => {
+            Standing::PartlyKnown { unknown: keys.len() - own, all: keys.len() }
+        }
+        Some(TrustVerdict::Moved { from }) => Standing::Moved { from },
+        Some(TrustVerdict::FirstContact { same_key, .. }) => Standing::New { same_key },
+        Some(TrustVerdict::Changed { known, belongs_to }) => Standing::Changed { known, belongs_to },
+        _ => Standing::Known,
+    }
+}
