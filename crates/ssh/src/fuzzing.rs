@@ -5,7 +5,10 @@ use std::time::Instant;
 
 use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
 
-use crate::{Client, ClientConfig, Machine, Offer, Server, ServerConfig};
+use crate::algorithm::KexAlgorithm;
+use crate::{
+    Attempt, AuthAnswer, Client, ClientConfig, Machine, Offer, Server, ServerConfig, ServerEvent,
+};
 
 /// Every decoder of a message body.
 pub fn decode_messages(bytes: &[u8]) {
@@ -44,4 +47,65 @@ pub fn server_input(bytes: &[u8], now: Instant) {
         server.receive_buffer().extend_from_slice(bytes);
         let _ = server.handle_input(now);
     }
+}
+
+/// A client that is logged in, with a channel, and hears messages of any kind under good keys: what [`client_input`] never gets
+/// as far as. The first byte of a piece is its length.
+pub fn client_after_login(bytes: &[u8], now: Instant) {
+    let Some((mut client, mut server)) = logged_in(now) else { return };
+    let mut rest = bytes;
+    while let Some((len, more)) = rest.split_first() {
+        let (message, more) = more.split_at(more.len().min(usize::from(*len)));
+        rest = more;
+        if message.is_empty() || server.send_anything(message).is_err() {
+            continue;
+        }
+        let wire = server.poll_transmit(now).to_vec();
+        server.sent(wire.len());
+        client.receive_buffer().extend_from_slice(&wire);
+        let outcome = client.handle_input(now);
+        while let Some(event) = client.poll_event() {
+            if let crate::ClientEvent::Channel(id, crate::ChannelEvent::Readable(stream)) = event {
+                while let Some(data) = client.channel_take(id, stream) {
+                    client.channel_consumed(id, data.len(), now);
+                }
+            }
+        }
+        assert!(client.held_bytes() < crate::limits::MAX_HELD);
+        if let Err(error) = outcome {
+            assert_eq!(client.handle_input(now), Err(error), "what failed stays failed");
+            return;
+        }
+        let answers = client.poll_transmit(now).len();
+        client.sent(answers);
+    }
+}
+
+fn logged_in(now: Instant) -> Option<(Client, Server)> {
+    let key = Arc::new(PrivateKey::generate(KeyAlgorithm::Ed25519, "").ok()?);
+    let offer = Offer { kex: vec![KexAlgorithm::Curve25519], ..Offer::new(true) };
+    let mut config = ClientConfig::new("keeper".into(), offer.clone(), Box::new(SystemRandom));
+    config.known_host_keys = vec![key.public().clone()];
+    let mut client = Client::new(config, now).ok()?;
+    let mut server = Server::new(ServerConfig::new(vec![key], offer, Box::new(SystemRandom)), now).ok()?;
+    client.authenticate(Attempt::None, now).ok()?;
+    for _ in 0..8 {
+        let to_server = client.poll_transmit(now).to_vec();
+        client.sent(to_server.len());
+        server.receive_buffer().extend_from_slice(&to_server);
+        server.handle_input(now).ok()?;
+        while let Some(event) = server.poll_event() {
+            if let ServerEvent::Auth(_) = event {
+                server.answer_auth(AuthAnswer::Accept, now).ok()?;
+            }
+        }
+        let to_client = server.poll_transmit(now).to_vec();
+        server.sent(to_client.len());
+        client.receive_buffer().extend_from_slice(&to_client);
+        client.handle_input(now).ok()?;
+        if client.open_session(now).is_ok() {
+            return Some((client, server));
+        }
+    }
+    None
 }
