@@ -24,6 +24,9 @@ use crate::session::Session;
 use crate::system::LoginLists;
 use crate::{LoginRule, MachineSpec, UserSpec};
 
+/// Bytes that the kernel may hold before they are sent.
+const NOT_SENT_LOW_WATER: u32 = 64 * 1024;
+
 /// Lit machines; they go dark when this is dropped.
 #[derive(Debug)]
 pub struct Harbour {
@@ -135,6 +138,8 @@ impl Drop for Harbour {
 
 async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork, mut stream: TcpStream) {
     let _ = stream.set_nodelay(true);
+    // As a good server does it: what waits in the kernel can't be overtaken.
+    let _ = socket2::SockRef::from(&stream).set_tcp_notsent_lowat(NOT_SENT_LOW_WATER);
     match spec.fault {
         Some(Fault::OtherService(text)) => {
             let _ = stream.write_all(text.as_bytes()).await;

@@ -6,9 +6,7 @@ use std::time::Instant;
 use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
 
 use crate::algorithm::KexAlgorithm;
-use crate::{
-    Attempt, AuthAnswer, Client, ClientConfig, Machine, Offer, Server, ServerConfig, ServerEvent,
-};
+use crate::{Attempt, AuthAnswer, Client, ClientConfig, Machine, Offer, Server, ServerConfig, ServerEvent};
 
 /// Every decoder of a message body.
 pub fn decode_messages(bytes: &[u8]) {

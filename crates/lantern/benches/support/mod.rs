@@ -8,6 +8,8 @@ use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
+use aws_lc_rs::agreement::{self, PrivateKey as AgreementKey, UnparsedPublicKey};
+use aws_lc_rs::kem::{DecapsulationKey, EncapsulationKey, ML_KEM_768};
 use lantern_book::{Home, KeyNote, KeyRing, TrustStore, Verified};
 use lantern_harbour::{Harbour, LatencyLink, LoginRule, MachineSpec, UserSpec};
 use lantern_keys::container::Protect;
@@ -103,4 +105,42 @@ pub fn on_this_thread<T>(future: impl Future<Output = T>) -> T {
 pub fn median(mut values: Vec<f64>) -> f64 {
     values.sort_by(f64::total_cmp);
     values[values.len() / 2]
+}
+
+/// What no client can do without: two key pairs, two agreements, one verification, one signature.
+pub fn floor(host_key: &PrivateKey, user_key: &PrivateKey) -> Duration {
+    let message = [7; 32];
+    let signature = host_key.sign(&message, host_key.signature_algorithms()[0]).unwrap();
+    let peer = AgreementKey::generate(&agreement::X25519).unwrap();
+    let peer = peer.compute_public_key().unwrap();
+    let start = cpu();
+    let secret = DecapsulationKey::generate(&ML_KEM_768).unwrap();
+    let public = secret.encapsulation_key().unwrap().key_bytes().unwrap().as_ref().to_vec();
+    let x25519 = AgreementKey::generate(&agreement::X25519).unwrap();
+    x25519.compute_public_key().unwrap();
+    let mut spent = cpu() - start;
+    // The server's part is not the client's.
+    let (ciphertext, _) = EncapsulationKey::new(&ML_KEM_768, &public).unwrap().encapsulate().unwrap();
+    let start = cpu();
+    secret.decapsulate(ciphertext.as_ref().into()).unwrap();
+    agreement::agree(&x25519, UnparsedPublicKey::new(&agreement::X25519, peer.as_ref()), (), |_| Ok(()))
+        .unwrap();
+    host_key.public().verify(&message, &signature).unwrap();
+    user_key.sign(&message, user_key.signature_algorithms()[0]).unwrap();
+    spent += cpu() - start;
+    spent
+}
+
+/// The same with keys of its own.
+pub fn floor_of_login() -> Duration {
+    let key = || PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap();
+    floor(&key(), &key())
+}
+
+/// Has the home of a scene know its machine at the address that it has now.
+pub fn trust(scene: &Scene) {
+    let key = TrustStore::load(&scene.home).unwrap().good_keys(MACHINE).remove(0);
+    let place = scene.machine.to_string();
+    TrustStore::accept(&scene.home, MACHINE, &place, &key, Verified::Expected, jiff::Timestamp::now())
+        .unwrap();
 }
