@@ -6,9 +6,11 @@
 //! - [`Target`] and [`ReachOptions`]: from a name or an address to everything that a connection needs to know.
 //! - [`login`]: logging in for an operation, with a proof of what one key is good for.
 //! - [`install()`], [`withdraw()`], [`rotate`]: keys onto machines, off them, and one in place of another.
+//! - [`AgentForward`]: the agent for a machine that asks for signatures.
 //! - [`trust`]: what machines present now, and what that means.
 
 mod error;
+mod forward;
 mod install;
 pub mod login;
 pub mod place;
@@ -18,6 +20,7 @@ pub mod trust;
 mod withdraw;
 
 pub use error::OperationError;
+pub use forward::AgentForward;
 pub use install::{InstallError, Installation, install};
 pub use target::{LimitOptions, ReachError, ReachOptions, SessionSettings, Target};
 pub use withdraw::{WithdrawError, Withdrawal, withdraw};

@@ -193,7 +193,7 @@ fn a_rotation_goes_on_wherever_it_was_left() {
         let list = scene.list();
         assert!(list.starts_with("no-pty ssh-ed25519 ") && list.lines().count() == 1, "{list}");
         let target = scene.target();
-        assert_eq!(target.keys, [name.clone()]);
+        assert_eq!(target.keys, std::slice::from_ref(&name));
         assert!(matches!(prove(scene.way(&target, &Nobody), &name).await, Ok(Proof::LoggedIn(_))));
         assert!(matches!(prove(scene.way(&target, &Nobody), "harbour").await, Ok(Proof::Refused(_))));
         // Done again, it does nothing twice.

@@ -31,6 +31,10 @@ pub enum Do {
     Open(PeerChannel),
     /// Send on the channel that was opened last.
     Send(Bytes),
+    /// Close the channel that was opened last, and forget it.
+    HangUp,
+    /// Take no data off channels that the machine opened, from now on.
+    TakeNothing,
     /// Answer nothing from now on.
     FallSilent,
     /// Ask for new keys.
@@ -125,7 +129,8 @@ async fn serve(
     let mut server = Server::new(config, Instant::now()).unwrap();
     let mut pump = Pump::new(line);
     let (mut silent, mut latest) = (false, None);
-    let mut machine = Script { heard: heard.clone(), ours: HashSet::new(), echoes: HashMap::new() };
+    let mut machine =
+        Script { heard: heard.clone(), ours: HashSet::new(), echoes: HashMap::new(), takes_nothing: false };
     loop {
         while let Some(event) = server.poll_event() {
             if silent {
@@ -154,6 +159,8 @@ async fn serve(
                     Some(Do::Send(mut data)) => {
                         let _ = latest.map(|id| server.channel_send(id, Stream::Main, &mut data));
                     }
+                    Some(Do::HangUp) => drop(latest.map(|id| server.channel_release(id))),
+                    Some(Do::TakeNothing) => machine.takes_nothing = true,
                     Some(Do::FallSilent) => silent = true,
                     Some(Do::Renew) => drop(server.rekey(Instant::now())),
                     None => std::future::pending().await,
@@ -172,6 +179,7 @@ struct Script {
     heard: Arc<Mutex<Heard>>,
     /// Channels that the machine opened.
     ours: HashSet<ChannelId>,
+    takes_nothing: bool,
     /// What is to be sent back and had no room yet, and whether an end follows.
     echoes: HashMap<ChannelId, (VecDeque<Bytes>, bool)>,
 }
@@ -219,6 +227,13 @@ impl Script {
                     let _ = server.channel_request(id, &SessionRequest::ExitStatus(status));
                     server.channel_eof(id);
                     server.channel_close(id);
+                }
+            }
+            ChannelEvent::Readable(_) if self.takes_nothing && self.ours.contains(&id) => {}
+            ChannelEvent::Readable(stream) if self.ours.contains(&id) => {
+                while let Some(data) = server.channel_take(id, stream) {
+                    heard.data.extend_from_slice(&data);
+                    server.channel_consumed(id, data.len(), Instant::now());
                 }
             }
             ChannelEvent::Readable(stream) => {
