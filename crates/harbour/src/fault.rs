@@ -14,6 +14,8 @@ use tokio::time::{Sleep, sleep};
 pub enum Fault {
     /// The line is cut after this many bytes to the client.
     CutAfter(u64),
+    /// The line is closed after this time.
+    HangUpAfter(Duration),
     /// Nothing more comes after this many bytes; the line stays open.
     StallAfter(u64),
     /// The byte at this position is flipped.

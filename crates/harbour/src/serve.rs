@@ -149,9 +149,14 @@ async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork
         Some(Fault::Silent) => return std::future::pending().await,
         _ => {}
     }
+    let longest = match spec.fault {
+        Some(Fault::HangUpAfter(time)) => time,
+        _ => Duration::from_secs(365 * 24 * 3600),
+    };
     let stream = FaultyStream::new(stream, spec.fault.clone());
-    if let Err(error) = Visit::new(spec.clone(), logins, network, stream).run().await {
-        debug!(machine = spec.name, %error, "visit over");
+    match timeout(longest, Visit::new(spec.clone(), logins, network, stream).run()).await {
+        Ok(Err(error)) => debug!(machine = spec.name, %error, "visit over"),
+        Ok(Ok(())) | Err(_) => debug!(machine = spec.name, "visit ended"),
     }
 }
 
