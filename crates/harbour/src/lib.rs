@@ -9,6 +9,7 @@ mod bridge;
 mod dns;
 mod fault;
 mod fleet;
+mod gate;
 mod latency;
 mod proxy;
 mod serve;

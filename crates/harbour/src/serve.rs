@@ -8,10 +8,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use lantern_keys::{SecretString, SystemRandom};
 use lantern_link::{Pump, PumpError};
-use lantern_ssh::{
-    AuthAnswer, AuthMethod, AuthRequest, ChannelEvent, ChannelId, PeerChannel, Prompt, Prompts, Server,
-    ServerConfig, ServerEvent, Stream,
-};
+use lantern_ssh::{ChannelEvent, ChannelId, PeerChannel, Prompts, Server, ServerConfig, ServerEvent, Stream};
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::task::JoinHandle;
@@ -22,7 +19,7 @@ use crate::bridge::{Bridges, InnerNetwork};
 use crate::fault::{Fault, FaultyStream};
 use crate::session::Session;
 use crate::system::LoginLists;
-use crate::{LoginRule, MachineSpec, UserSpec};
+use crate::{MachineSpec, UserSpec};
 
 /// Bytes that the kernel may hold before they are sent.
 const NOT_SENT_LOW_WATER: u32 = 64 * 1024;
@@ -161,17 +158,17 @@ async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork
 }
 
 /// One connection to a simulated machine.
-struct Visit {
-    spec: Arc<MachineSpec>,
-    logins: LoginLists,
+pub(crate) struct Visit {
+    pub(crate) spec: Arc<MachineSpec>,
+    pub(crate) logins: LoginLists,
     pump: Pump<FaultyStream>,
-    user: Option<UserSpec>,
+    pub(crate) user: Option<UserSpec>,
     /// Methods passed so far.
-    passed: Vec<&'static str>,
+    pub(crate) passed: Vec<&'static str>,
     /// Keyboard-interactive answers that are still to be asked for.
-    rounds: Vec<(Prompts, SecretString)>,
-    expected: Option<SecretString>,
-    greeted: bool,
+    pub(crate) rounds: Vec<(Prompts, SecretString)>,
+    pub(crate) expected: Option<SecretString>,
+    pub(crate) greeted: bool,
     sessions: HashMap<ChannelId, Session>,
     bridges: Bridges,
     /// What came from a bridge's socket and has not all gone into its channel.
@@ -299,112 +296,4 @@ impl Visit {
         }
         Ok(())
     }
-
-    fn log_in(&mut self, request: AuthRequest, server: &mut Server) -> Result<(), PumpError> {
-        if !std::mem::replace(&mut self.greeted, true)
-            && let Some(banner) = &self.spec.banner
-        {
-            server.banner(banner)?;
-        }
-        // RFC 4252 §5: a change of user starts over.
-        if self.user.as_ref().is_none_or(|user| user.name != request.user) {
-            self.passed.clear();
-            self.user = self.spec.users.iter().find(|user| user.name == request.user).cloned();
-        }
-        let answer = self.judge(request.method);
-        let accepted = answer == AuthAnswer::Accept;
-        server.answer_auth(answer, Instant::now())?;
-        if accepted && self.spec.announces {
-            server.announce_host_keys()?;
-        }
-        Ok(())
-    }
-
-    fn judge(&mut self, method: AuthMethod) -> AuthAnswer {
-        let Some(user) = self.user.clone() else { return self.reject(false) };
-        let next = self.acceptable();
-        match method {
-            AuthMethod::QueryPublicKey(key)
-                if next.contains(&"publickey") && self.logins.contains(&user.name, &key) =>
-            {
-                AuthAnswer::PublicKeyOk
-            }
-            AuthMethod::PublicKey(key)
-                if next.contains(&"publickey") && self.logins.contains(&user.name, &key) =>
-            {
-                self.pass("publickey")
-            }
-            AuthMethod::Password(given)
-                if next.contains(&"password") && user.password == Some(given.clone()) =>
-            {
-                match user.password_expired {
-                    true => AuthAnswer::PasswordExpired("Your password is older than the lamp.".into()),
-                    false => self.pass("password"),
-                }
-            }
-            AuthMethod::ChangePassword { old, new }
-                if next.contains(&"password") && user.password == Some(old.clone()) && old != new =>
-            {
-                self.pass("password")
-            }
-            AuthMethod::KeyboardInteractive if next.contains(&"keyboard-interactive") => {
-                self.rounds = rounds(&user);
-                self.next_round()
-            }
-            AuthMethod::Answers(answers) => match (self.expected.take(), answers.as_slice()) {
-                (Some(expected), [given]) if *given == expected => self.next_round(),
-                _ => self.reject(false),
-            },
-            _ => self.reject(false),
-        }
-    }
-
-    /// The next question, or the end of them.
-    fn next_round(&mut self) -> AuthAnswer {
-        if self.rounds.is_empty() {
-            return self.pass("keyboard-interactive");
-        }
-        let (prompts, expected) = self.rounds.remove(0);
-        self.expected = Some(expected);
-        AuthAnswer::Prompts(prompts)
-    }
-
-    fn pass(&mut self, method: &'static str) -> AuthAnswer {
-        self.passed.push(method);
-        let enough = match self.user.as_ref().map(|user| &user.rule) {
-            Some(LoginRule::AnyOf(_)) => true,
-            Some(LoginRule::InTurn(all)) => self.passed.len() == all.len(),
-            None => false,
-        };
-        if enough { AuthAnswer::Accept } else { self.reject(true) }
-    }
-
-    /// The methods that would be taken now.
-    fn acceptable(&self) -> Vec<&'static str> {
-        match self.user.as_ref().map(|user| &user.rule) {
-            Some(LoginRule::AnyOf(any)) => any.clone(),
-            Some(LoginRule::InTurn(all)) => all.get(self.passed.len()).copied().into_iter().collect(),
-            // Nobody learns from the answer whether a user exists.
-            None => vec!["publickey", "password", "keyboard-interactive"],
-        }
-    }
-
-    fn reject(&self, partial_success: bool) -> AuthAnswer {
-        AuthAnswer::Reject {
-            methods: self.acceptable().into_iter().map(str::to_owned).collect(),
-            partial_success,
-        }
-    }
-}
-
-/// The questions of keyboard-interactive for a user: the password, then the code.
-fn rounds(user: &UserSpec) -> Vec<(Prompts, SecretString)> {
-    let question = |text: &str, echo| Prompts {
-        name: String::new(),
-        instruction: String::new(),
-        prompts: vec![Prompt { text: text.into(), echo }],
-    };
-    let password = user.password.clone().map(|answer| (question("Password: ", false), answer));
-    let code = user.code.clone().map(|answer| (question("Code on the lamp room door: ", true), answer));
-    password.into_iter().chain(code).collect()
 }

@@ -7,7 +7,8 @@ use tracing::debug;
 
 use crate::dial::{Dial, dial};
 use crate::line::Line;
-use crate::login::{Login, Prepared, remember};
+use crate::login::Login;
+use crate::prepared::{Prepared, remember};
 use crate::proxy::ProxyError;
 use crate::rotation;
 use crate::step::Step;

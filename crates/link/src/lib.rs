@@ -18,6 +18,7 @@ mod login;
 mod login_trust;
 mod look_around;
 mod own_keys;
+mod prepared;
 mod probe;
 mod proxy;
 mod pump;

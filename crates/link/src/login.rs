@@ -4,80 +4,19 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::time::Instant;
 
-use jiff::Timestamp;
-use lantern_book::{Hint, Hints, TrustStore, Verified};
-use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm, SystemRandom};
-use lantern_ssh::algorithm::KexAlgorithm;
-use lantern_ssh::{
-    Attempt, AuthEvent, AuthPlan, Client, ClientConfig, ClientEvent, Disconnect, Guess, KeyCandidate,
-    PlannedStep, SshError,
-};
+use lantern_book::{TrustStore, Verified};
+use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
+use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, Disconnect, PlannedStep, SshError};
 use tracing::debug;
 
 use crate::ask::{Answer, Ask, Note, Question};
 use crate::error::AuthFailure;
 use crate::line::Line;
-use crate::own_keys::{OwnKey, Put, Putting, join_agents, order, own_keys};
+use crate::own_keys::{OwnKey, Put, Putting};
+use crate::prepared::{Prepared, client_config};
 use crate::pump::{Pump, PumpError};
 use crate::step::Step;
 use crate::{AgentClient, AgentError, ConnectRequest, LinkError};
-
-/// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
-pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask) {
-    let place = request.trust_place();
-    let noted = match client.host_key() {
-        Some(key) => TrustStore::note_seen(&request.home, &request.machine, &place, key, Timestamp::now()),
-        None => Ok(()),
-    };
-    let hinted = match client.next_guess() {
-        Some(guess) => {
-            let hint = Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() };
-            Hints::note(&request.home, &request.machine, hint)
-        }
-        // An old one would go on to cost what it cost today.
-        None => Hints::forget(&request.home, &request.machine),
-    };
-    if let Err(error) = noted.and(hinted) {
-        ask.note(&Note::NotRemembered(&error));
-    }
-}
-
-/// What is needed before a line is: trust, keys, agents and a plan.
-pub(crate) struct Prepared<'r> {
-    pub(crate) request: &'r ConnectRequest,
-    trust: TrustStore,
-    keys: Vec<OwnKey>,
-    agents: Vec<AgentClient>,
-    plan: AuthPlan,
-    guesses: bool,
-}
-
-impl<'r> Prepared<'r> {
-    /// The same without a guess at what the server prefers.
-    pub(crate) fn without_guess(self) -> Self {
-        Self { guesses: false, ..self }
-    }
-
-    pub(crate) async fn new(request: &'r ConnectRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
-        let trust = TrustStore::load(&request.home)?;
-        let mut keys = own_keys(request, ask).await?;
-        let agents = join_agents(request, &mut keys).await;
-        order(&mut keys);
-        let candidates = keys.iter().map(|key| KeyCandidate {
-            name: key.name.clone(),
-            public: key.public.clone(),
-            locked: key.is_locked(),
-        });
-        let mut plan = AuthPlan::new(candidates.collect(), ask.password_at_hand(&request.machine));
-        if request.keys_only {
-            plan = plan.with_keys_only();
-        }
-        if ask.wants_methods() {
-            plan = plan.with_probe_first();
-        }
-        Ok(Self { request, trust, keys, agents, plan, guesses: true })
-    }
-}
 
 /// Most new passwords asked for, when a server demands one and does not like what it gets.
 const MAX_NEW_PASSWORDS: u32 = 3;
@@ -421,38 +360,4 @@ impl Put for Login<'_, '_> {
     fn put(&mut self, question: Question) -> Putting<'_> {
         Box::pin(self.put(question))
     }
-}
-
-fn client_config(request: &ConnectRequest, trust: &TrustStore, guesses: bool) -> ClientConfig {
-    let known: Vec<PublicKey> = trust.good_keys(&request.machine);
-    let mut offer = request.offer.clone();
-    let algorithms: Vec<_> =
-        known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
-    offer.prefer_host_keys(&algorithms);
-    let guess = guess(request, &algorithms);
-    if let Some(guess) = &guess {
-        // All of its keys are trusted alike: the one that it lists first is the one that can be guessed. It is preferred whether
-        // we guess or not, so that a guess changes nothing.
-        offer.prefer_host_keys(&[guess.host_key]);
-    }
-    let mut config = ClientConfig::new(request.user.clone(), offer, Box::new(SystemRandom));
-    config.guess = guess.filter(|_| guesses);
-    // An expectation narrows what goes without asking: another known key is then judged, and refused.
-    config.known_host_keys = known;
-    config.known_host_keys.retain(|key| request.expect.is_none_or(|expected| key.fingerprint() == expected));
-    config.handshake_time = request.limits.handshake;
-    config.login_time = request.limits.login;
-    config.keepalive = request.limits.keepalive;
-    config.keepalive_misses = request.limits.keepalive_misses;
-    config
-}
-
-/// What was chosen last time, when we can verify a host key of that kind.
-fn guess(request: &ConnectRequest, known: &[SignatureAlgorithm]) -> Option<Guess> {
-    let hints = Hints::load(&request.home);
-    let hint = hints.get(&request.machine)?;
-    let kex = KexAlgorithm::from_name(&hint.kex)?;
-    let host_key = SignatureAlgorithm::from_name(&hint.host_key).ok()?;
-    debug!(kex = hint.kex, host_key = hint.host_key, "guessing");
-    known.contains(&host_key).then_some(Guess { kex, host_key })
 }

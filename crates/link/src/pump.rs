@@ -56,10 +56,10 @@ impl<S: AsyncRead + AsyncWrite + Unpin> Pump<S> {
         machine: &mut impl Machine,
         cx: &mut Context<'_>,
     ) -> Poll<Result<(), PumpError>> {
-        if let Some(failure) = machine.failure() {
-            return Poll::Ready(Err(failure.clone().into()));
-        }
-        let turn = self.poll_io(machine, cx);
+        let turn = match machine.failure() {
+            Some(failure) => Poll::Ready(Err(failure.clone().into())),
+            None => self.poll_io(machine, cx),
+        };
         if matches!(turn, Poll::Ready(Err(PumpError::Ssh(_)))) {
             // Nobody waits for this: it is a packet, and there nearly always is room for one.
             let _ = self.poll_write(machine, cx);

@@ -7,12 +7,12 @@ use bytes::{Bytes, BytesMut};
 use lantern_keys::{PublicKey, RandomSource, SecretString};
 
 use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
+use crate::base::Base;
 use crate::channel::{ChannelEvent, ChannelId};
 use crate::connection::Connection;
 use crate::global::GlobalEvent;
-use crate::limits::{DEFAULT_HANDSHAKE_TIME, MAX_PENDING};
+use crate::limits::DEFAULT_HANDSHAKE_TIME;
 use crate::message::number;
-use crate::pace::Pace;
 use crate::patience::Patience;
 use crate::transport::{Guess, RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
@@ -77,9 +77,8 @@ pub enum ClientEvent {
 
 /// A connection in the client role. See the crate's front page for how to drive it.
 pub struct Client {
-    pub(crate) transport: Transport,
+    pub(crate) base: Base,
     pub(crate) auth: ClientAuth,
-    pub(crate) connection: Connection,
     events: VecDeque<ClientEvent>,
     handshake_time: Duration,
     login_time: Duration,
@@ -87,9 +86,6 @@ pub struct Client {
     keepalive_misses: u32,
     patience: Patience,
     last_heard: Instant,
-    pace: Pace,
-    /// What ended the connection: nothing is taken from the peer, and nothing is made of what it sent, after that.
-    failed: Option<SshError>,
 }
 
 impl Client {
@@ -110,9 +106,8 @@ impl Client {
         };
         let transport = Transport::new(transport, now)?;
         Ok(Self {
-            transport,
+            base: Base::new(transport, Connection::new(Role::Client)),
             auth: ClientAuth::new(config.user),
-            connection: Connection::new(Role::Client),
             events: VecDeque::new(),
             handshake_time: config.handshake_time,
             login_time: config.login_time,
@@ -120,18 +115,16 @@ impl Client {
             keepalive_misses: config.keepalive_misses,
             patience: Patience::new(now),
             last_heard: now,
-            pace: Pace::default(),
-            failed: None,
         })
     }
 
     /// The next event.
     pub fn poll_event(&mut self) -> Option<ClientEvent> {
         self.events.pop_front().or_else(|| {
-            if let Some(event) = self.connection.globals.events.pop_front() {
+            if let Some(event) = self.base.connection.globals.events.pop_front() {
                 return Some(ClientEvent::Global(event));
             }
-            let (id, event) = self.connection.poll_event()?;
+            let (id, event) = self.base.connection.poll_event()?;
             Some(ClientEvent::Channel(id, event))
         })
     }
@@ -141,15 +134,15 @@ impl Client {
     /// # Errors
     /// [`SshError::Misuse`] when no key awaits a decision; else as [`Machine::handle_input`].
     pub fn accept_host_key(&mut self, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
-        self.transport.trust_host_key()?;
+        self.base.alive()?;
+        self.base.transport.trust_host_key()?;
         self.patience.restart(now);
         self.handle_input(now)
     }
 
     /// Rejects the key of [`ClientEvent::HostKey`]: the server is told, and the connection is over.
     pub fn reject_host_key(&mut self) -> SshError {
-        self.fail(SshError::HostKeyRejected)
+        self.base.fail(SshError::HostKeyRejected)
     }
 
     /// Starts an attempt to authenticate, at once or as soon as there are keys.
@@ -158,7 +151,7 @@ impl Client {
     /// [`SshError::Misuse`] while another attempt is under way, [`SshError::Key`] when a key cannot sign; what ended the
     /// connection.
     pub fn authenticate(&mut self, attempt: Attempt, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
+        self.base.alive()?;
         self.auth.attempt(attempt)?;
         self.patience.restart(now);
         self.flush_auth()
@@ -169,9 +162,9 @@ impl Client {
     /// # Errors
     /// [`SshError::Misuse`] when nothing was asked; what ended the connection.
     pub fn answer_prompts(&mut self, answers: &[SecretString], now: Instant) -> Result<(), SshError> {
-        self.alive()?;
+        self.base.alive()?;
         self.patience.restart(now);
-        self.auth.answer(answers, &mut self.transport)
+        self.auth.answer(answers, &mut self.base.transport)
     }
 
     /// Completes [`AuthEvent::SignatureWanted`] with a signature in its wire form.
@@ -179,28 +172,16 @@ impl Client {
     /// # Errors
     /// [`SshError::Misuse`] when none is wanted; what ended the connection.
     pub fn supply_signature(&mut self, signature: &[u8], now: Instant) -> Result<(), SshError> {
-        self.alive()?;
+        self.base.alive()?;
         self.patience.restart(now);
-        self.auth.supply_signature(signature, &mut self.transport)
-    }
-
-    /// # Errors
-    /// What ended the connection.
-    pub(crate) fn alive(&self) -> Result<(), SshError> {
-        self.failed.clone().map_or(Ok(()), Err)
-    }
-
-    /// Ends the connection for good.
-    pub(crate) fn fail(&mut self, error: SshError) -> SshError {
-        self.transport.say_goodbye(&error);
-        self.failed.get_or_insert(error).clone()
+        self.auth.supply_signature(signature, &mut self.base.transport)
     }
 
     fn flush_auth(&mut self) -> Result<(), SshError> {
-        if self.transport.awaits_trust() {
+        if self.base.transport.awaits_trust() {
             return Ok(());
         }
-        if let Some(event) = self.auth.flush(&mut self.transport)? {
+        if let Some(event) = self.auth.flush(&mut self.base.transport)? {
             self.events.push_back(ClientEvent::Auth(event));
         }
         Ok(())
@@ -211,18 +192,18 @@ impl Client {
         match message {
             number::SERVICE_ACCEPT | 50..=79 => {
                 if let Some(event) = self.auth.handle(message, reader)? {
-                    self.transport.authenticated = self.auth.is_done();
+                    self.base.transport.authenticated = self.auth.is_done();
                     self.events.push_back(ClientEvent::Auth(event));
                 }
                 Ok(())
             }
             met if !self.auth.is_done() => Err(SshError::Unexpected { expected: "authentication", met }),
-            _ => self.connection.handle(payload, &mut self.transport, now),
+            _ => self.base.connection.handle(payload, &mut self.base.transport, now),
         }
     }
 
     fn work(&mut self, now: Instant) -> Result<(), SshError> {
-        while let Some(event) = self.transport.poll(now)? {
+        while let Some(event) = self.base.transport.poll(now)? {
             match event {
                 TransportEvent::HostKey(key) => self.events.push_back(ClientEvent::HostKey(key)),
                 TransportEvent::NewKeys { first: true } => self.events.push_back(ClientEvent::Established),
@@ -239,19 +220,18 @@ impl Client {
 
     fn waits_before_login(&self) -> bool {
         !self.auth.is_done()
-            && !self.transport.awaits_trust()
-            && (!self.transport.is_settled() || self.auth.waits_for_peer())
+            && !self.base.transport.awaits_trust()
+            && (!self.base.transport.is_settled() || self.auth.waits_for_peer())
     }
 
     /// How long the next answer may take.
     fn answer_limit(&self) -> Duration {
-        if self.transport.is_settled() { self.login_time } else { self.handshake_time }
+        if self.base.transport.is_settled() { self.login_time } else { self.handshake_time }
     }
 
     /// Ends the connection politely; send what is pending, then close.
     pub fn disconnect(&mut self) {
-        self.transport.disconnect(disconnect::BY_APPLICATION, "");
-        self.failed.get_or_insert(SshError::Closed { during: "by our own wish" });
+        self.base.disconnect(disconnect::BY_APPLICATION, "");
     }
 
     /// Whether the server has answered an attempt to log in, and login is not complete.
@@ -261,57 +241,57 @@ impl Client {
 
     /// Bytes that are packets already and have not been sent.
     pub fn unsent(&self) -> usize {
-        self.transport.pending().len()
+        self.base.transport.pending().len()
     }
 
     /// Takes the bytes that have not been sent: the last words, once the connection has ended.
     pub fn take_unsent(&mut self) -> Bytes {
-        let unsent = Bytes::copy_from_slice(self.transport.pending());
-        self.transport.sender().sent(unsent.len());
+        let unsent = Bytes::copy_from_slice(self.base.transport.pending());
+        self.base.transport.sender().sent(unsent.len());
         unsent
     }
 
     /// What this connection makes us hold, in bytes, at the worst: never more than [`crate::limits::MAX_HELD`].
     pub fn held_bytes(&self) -> u64 {
         let events = self.events.len() * size_of::<ClientEvent>();
-        (self.transport.held_bytes() + self.connection.held_bytes() + events) as u64
+        (self.base.held_bytes() + events) as u64
     }
 
     /// The algorithms in use, once there are keys.
     pub fn algorithms(&self) -> Option<&Algorithms> {
-        self.transport.algorithms()
+        self.base.transport.algorithms()
     }
 
     /// The trusted host key, once there are keys.
     pub fn host_key(&self) -> Option<&PublicKey> {
-        self.transport.host_key()
+        self.base.transport.host_key()
     }
 
     /// The server's identification line.
     pub fn peer_identification(&self) -> &str {
-        self.transport.peer_identification()
+        self.base.transport.peer_identification()
     }
 
     /// What the next connection to this server may guess: the method that was chosen, where the server lists it first, and the host
     /// key algorithm that it lists first. The next offer has to prefer that one, by [`Offer::prefer_host_keys`]; none where
     /// a guess can gain nothing.
     pub fn next_guess(&self) -> Option<&Guess> {
-        self.transport.next_guess()
+        self.base.transport.next_guess()
     }
 
     /// The algorithms that the server has host keys for, as far as we know them, in its order of preference.
     pub fn server_host_key_algorithms(&self) -> &[lantern_keys::SignatureAlgorithm] {
-        self.transport.server_host_keys()
+        self.base.transport.server_host_keys()
     }
 
     /// Whether strict key exchange is in force.
     pub fn is_strict(&self) -> bool {
-        self.transport.is_strict()
+        self.base.transport.is_strict()
     }
 
     /// Counters of the connection.
     pub fn statistics(&self) -> Statistics {
-        self.transport.statistics(self.connection.round_trips.latest())
+        self.base.transport.statistics(self.base.connection.round_trips.latest())
     }
 
     /// How long the server has been silent.
@@ -322,29 +302,26 @@ impl Client {
 
 impl Machine for Client {
     fn receive_buffer(&mut self) -> &mut BytesMut {
-        &mut self.transport.receiver().buffer
+        &mut self.base.transport.receiver().buffer
     }
 
     fn wants_input(&self) -> bool {
-        self.failed.is_none()
-            && !self.transport.awaits_trust()
-            && self.transport.pending().len() < MAX_PENDING
+        self.base.has_room() && !self.base.transport.awaits_trust()
     }
 
     fn handle_input(&mut self, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
+        self.base.alive()?;
         self.last_heard = now;
-        self.connection.unanswered_keepalives = 0;
-        self.work(now).map_err(|error| self.fail(error))
+        self.base.connection.unanswered_keepalives = 0;
+        self.work(now).map_err(|error| self.base.fail(error))
     }
 
     fn handle_end(&mut self) -> SshError {
-        let error = self.transport.end();
-        self.fail(error)
+        self.base.end()
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
-        if self.failed.is_some() {
+        if self.base.failure().is_some() {
             return None;
         }
         let patience =
@@ -352,33 +329,25 @@ impl Machine for Client {
         let keepalive = self
             .keepalive
             .filter(|_| self.auth.is_done())
-            .map(|interval| self.last_heard + interval * (self.connection.unanswered_keepalives + 1));
-        [patience, keepalive, self.transport.poll_timeout()].into_iter().flatten().min()
+            .map(|interval| self.last_heard + interval * (self.base.connection.unanswered_keepalives + 1));
+        [patience, keepalive, self.base.transport.poll_timeout()].into_iter().flatten().min()
     }
 
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
-        self.act_on_deadlines(now).map_err(|error| self.fail(error))
+        self.base.alive()?;
+        self.act_on_deadlines(now).map_err(|error| self.base.fail(error))
     }
 
     fn poll_transmit(&mut self, now: Instant) -> &[u8] {
-        if self.failed.is_none() {
-            let filled = self.transport.rekey_if_due(now);
-            let filled = filled.and_then(|()| self.connection.fill(&mut self.transport, self.pace.target()));
-            if let Err(error) = filled {
-                self.fail(error);
-            }
-        }
-        self.transport.pending()
+        self.base.transmit(now)
     }
 
     fn sent(&mut self, len: usize) {
-        self.transport.sender().sent(len);
-        self.pace.sent(self.transport.pending().is_empty());
+        self.base.sent(len);
     }
 
     fn failure(&self) -> Option<&SshError> {
-        self.failed.as_ref()
+        self.base.failure()
     }
 }
 
@@ -388,10 +357,10 @@ impl Client {
             && self.patience.deadline(self.answer_limit()).is_some_and(|deadline| now >= deadline)
         {
             let seconds = self.answer_limit().as_secs().max(self.patience.spent(now).as_secs());
-            return Err(self.transport.took_too_long(seconds));
+            return Err(self.base.transport.took_too_long(seconds));
         }
         if let Some(interval) = self.keepalive.filter(|_| self.auth.is_done()) {
-            let asked = self.connection.unanswered_keepalives;
+            let asked = self.base.connection.unanswered_keepalives;
             if now >= self.last_heard + interval * (asked + 1) {
                 if asked >= self.keepalive_misses {
                     let seconds = now.saturating_duration_since(self.last_heard).as_secs();
@@ -400,9 +369,9 @@ impl Client {
                         during: "to our questions whether it is still there",
                     });
                 }
-                self.connection.send_keepalive(&mut self.transport, now)?;
+                self.base.connection.send_keepalive(&mut self.base.transport, now)?;
             }
         }
-        self.transport.handle_timeout(now)
+        self.base.transport.handle_timeout(now)
     }
 }

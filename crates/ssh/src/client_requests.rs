@@ -8,8 +8,9 @@ use lantern_keys::wire::Writer;
 
 use crate::channel::{ChannelEnded, ChannelId, Stream};
 use crate::global::GlobalTicket;
-use crate::message::connection::{DirectTcpip, OpenFailure, STREAMLOCAL_TYPE, SessionRequest};
-use crate::{Client, Machine, SshError};
+use crate::message::connection::{OpenFailure, SessionRequest};
+use crate::message::peer_channel::{DirectTcpip, STREAMLOCAL_TYPE};
+use crate::{Client, SshError};
 
 impl Client {
     /// Opens a session channel (RFC 4254 §6.1).
@@ -18,7 +19,7 @@ impl Client {
     /// [`SshError::Misuse`] before login or with too many channels; what ended the connection.
     pub fn open_session(&mut self, now: Instant) -> Result<ChannelId, SshError> {
         self.after_login()?;
-        self.connection.open(b"session", b"", &mut self.transport, now)
+        self.base.connection.open(b"session", b"", &mut self.base.transport, now)
     }
 
     /// Opens a channel to a place that the server reaches (RFC 4254 §7.2).
@@ -27,7 +28,7 @@ impl Client {
     /// As [`Self::open_session`].
     pub fn open_direct(&mut self, to: &DirectTcpip, now: Instant) -> Result<ChannelId, SshError> {
         self.after_login()?;
-        self.connection.open(DirectTcpip::TYPE, &to.encode(), &mut self.transport, now)
+        self.base.connection.open(DirectTcpip::TYPE, &to.encode(), &mut self.base.transport, now)
     }
 
     /// Opens a channel to a unix socket on the server (the public notes on streamlocal).
@@ -41,7 +42,7 @@ impl Client {
         // Two fields that are reserved.
         rest.put_string(b"");
         rest.put_uint32(0);
-        self.connection.open(STREAMLOCAL_TYPE, &rest, &mut self.transport, now)
+        self.base.connection.open(STREAMLOCAL_TYPE, &rest, &mut self.base.transport, now)
     }
 
     /// Answers [`crate::ChannelEvent::OpenWanted`].
@@ -49,8 +50,8 @@ impl Client {
     /// # Errors
     /// [`SshError::Misuse`] when the channel does not await an answer; what ended the connection.
     pub fn answer_open(&mut self, id: ChannelId, answer: Result<(), OpenFailure>) -> Result<(), SshError> {
-        self.alive()?;
-        self.connection.answer_open(id, answer, &mut self.transport)
+        self.base.alive()?;
+        self.base.connection.answer_open(id, answer, &mut self.base.transport)
     }
 
     /// Asks the server to listen at an address of its own, port 0 for one that it chooses;
@@ -60,7 +61,7 @@ impl Client {
     /// [`SshError::Misuse`] before login; what ended the connection.
     pub fn listen(&mut self, address: &str, port: u16) -> Result<GlobalTicket, SshError> {
         self.after_login()?;
-        self.connection.globals.listen(address, port, &mut self.transport)
+        self.base.connection.globals.listen(address, port, &mut self.base.transport)
     }
 
     /// Asks the server to stop listening there.
@@ -69,7 +70,7 @@ impl Client {
     /// As [`Self::listen`].
     pub fn stop_listening(&mut self, address: &str, port: u16) -> Result<(), SshError> {
         self.after_login()?;
-        self.connection.globals.stop_listening(address, port, &mut self.transport)
+        self.base.connection.globals.stop_listening(address, port, &mut self.base.transport)
     }
 
     /// Asks the server to prove that it holds these keys of its announcement; [`crate::GlobalEvent::HostKeysProven`] follows.
@@ -78,11 +79,11 @@ impl Client {
     /// [`SshError::Misuse`] before login, or while another proof is awaited; what ended the connection.
     pub fn prove_host_keys(&mut self, keys: Vec<PublicKey>) -> Result<(), SshError> {
         self.after_login()?;
-        self.connection.globals.prove_host_keys(keys, &mut self.transport)
+        self.base.connection.globals.prove_host_keys(keys, &mut self.base.transport)
     }
 
     fn after_login(&self) -> Result<(), SshError> {
-        self.alive()?;
+        self.base.alive()?;
         match self.auth.is_done() {
             true => Ok(()),
             false => Err(SshError::Misuse("channels open after login")),
@@ -99,12 +100,7 @@ impl Client {
         request: &SessionRequest,
         want_reply: bool,
     ) -> Result<(), ChannelEnded> {
-        self.alive().map_err(|_| ChannelEnded)?;
-        let made = self.connection.request(id, request, want_reply, false, &mut self.transport);
-        made.unwrap_or_else(|error| {
-            self.fail(error);
-            Err(ChannelEnded)
-        })
+        self.base.request(id, request, want_reply, false)
     }
 
     /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
@@ -112,7 +108,7 @@ impl Client {
     /// # Errors
     /// Only internal ones.
     pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
-        self.transport.send(|out| out.put(payload))
+        self.base.transport.send(|out| out.put(payload))
     }
 
     /// Hands data over, as much as there is room for, which is taken off its front; [`crate::ChannelEvent::Writable`]
@@ -121,40 +117,32 @@ impl Client {
     /// # Errors
     /// [`ChannelEnded`], also after [`Self::channel_eof`].
     pub fn channel_send(&mut self, id: ChannelId, data: &mut Bytes) -> Result<usize, ChannelEnded> {
-        self.alive().map_err(|_| ChannelEnded)?;
-        self.connection.send(id, Stream::Main, data)
+        self.base.alive().map_err(|_| ChannelEnded)?;
+        self.base.connection.send(id, Stream::Main, data)
     }
 
     /// Says that no more data follows what was handed over; harmless on a channel that has ended.
     pub fn channel_eof(&mut self, id: ChannelId) {
-        self.connection.eof(id);
+        self.base.connection.eof(id);
     }
 
     /// Closes a channel behind what was handed over; [`crate::ChannelEvent::Closed`] follows.
     pub fn channel_close(&mut self, id: ChannelId) {
-        self.connection.close(id);
+        self.base.connection.close(id);
     }
 
     /// Is through with a channel: drops what waits either way, closes it when it is not, and says no more about it.
     pub fn channel_release(&mut self, id: ChannelId) {
-        if self.failure().is_none()
-            && let Err(error) = self.connection.release(id, &mut self.transport)
-        {
-            self.fail(error);
-        }
+        self.base.release(id);
     }
 
     /// Takes a piece of what has come in on a stream of a channel; none: there is no more now.
     pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
-        self.connection.take(id, stream)
+        self.base.connection.take(id, stream)
     }
 
     /// Notes that received data has been used: this is what lets the server send more.
     pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
-        if self.failure().is_none()
-            && let Err(error) = self.connection.consumed(id, bytes, &mut self.transport, now)
-        {
-            self.fail(error);
-        }
+        self.base.consumed(id, bytes, now);
     }
 }

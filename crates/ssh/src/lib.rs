@@ -21,6 +21,7 @@
 pub mod agent;
 pub mod algorithm;
 mod auth;
+mod base;
 mod channel;
 mod cipher;
 mod client;
@@ -60,9 +61,8 @@ pub use global::{GlobalEvent, GlobalTicket};
 pub use identification::OURS as IDENTIFICATION;
 pub use machine::Machine;
 pub use message::auth::{Prompt, Prompts};
-pub use message::connection::{
-    DirectTcpip, DisplayRequest, Forwarded, OpenFailure, PtyRequest, SessionRequest, TerminalSize,
-};
+pub use message::connection::{DisplayRequest, OpenFailure, PtyRequest, SessionRequest, TerminalSize};
+pub use message::peer_channel::{DirectTcpip, Forwarded};
 pub use negotiate::{Algorithms, Direction};
 pub use server::{Server, ServerConfig, ServerEvent};
 pub use text::neutralize;

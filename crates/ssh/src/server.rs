@@ -9,12 +9,12 @@ use lantern_keys::wire::Writer;
 use lantern_keys::{PrivateKey, RandomSource, SignatureAlgorithm};
 
 use crate::auth::server::{AuthAnswer, AuthRequest, ServerAuth};
+use crate::base::Base;
 use crate::channel::{ChannelEnded, ChannelEvent, ChannelId, PeerChannel, Stream};
 use crate::connection::Connection;
-use crate::limits::{DEFAULT_HANDSHAKE_TIME, MAX_PENDING};
+use crate::limits::DEFAULT_HANDSHAKE_TIME;
 use crate::message::connection::{OpenFailure, SessionRequest};
 use crate::message::number;
-use crate::pace::Pace;
 use crate::transport::{RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
 
@@ -51,14 +51,11 @@ pub enum ServerEvent {
 
 /// A connection in the server role.
 pub struct Server {
-    transport: Transport,
+    base: Base,
     auth: ServerAuth,
-    connection: Connection,
     events: VecDeque<ServerEvent>,
     deadline: Instant,
     handshake_time: Duration,
-    pace: Pace,
-    failed: Option<SshError>,
 }
 
 impl Server {
@@ -84,21 +81,18 @@ impl Server {
         };
         let transport = Transport::new(transport, now)?;
         Ok(Self {
-            transport,
+            base: Base::new(transport, Connection::new(Role::Server)),
             auth: ServerAuth::new(),
-            connection: Connection::new(Role::Server),
             events: VecDeque::new(),
             deadline: now + config.handshake_time,
             handshake_time: config.handshake_time,
-            pace: Pace::default(),
-            failed: None,
         })
     }
 
     /// The next event.
     pub fn poll_event(&mut self) -> Option<ServerEvent> {
         self.events.pop_front().or_else(|| {
-            let (id, event) = self.connection.poll_event()?;
+            let (id, event) = self.base.connection.poll_event()?;
             Some(ServerEvent::Channel(id, event))
         })
     }
@@ -108,9 +102,9 @@ impl Server {
     /// # Errors
     /// [`SshError::Misuse`] when nothing awaits a decision; else as [`Machine::handle_input`].
     pub fn answer_auth(&mut self, answer: AuthAnswer, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
-        self.auth.answer(answer, &mut self.transport)?;
-        self.transport.authenticated = self.auth.is_done();
+        self.base.alive()?;
+        self.auth.answer(answer, &mut self.base.transport)?;
+        self.base.transport.authenticated = self.auth.is_done();
         self.handle_input(now)
     }
 
@@ -119,7 +113,7 @@ impl Server {
     /// # Errors
     /// Only internal ones.
     pub fn banner(&mut self, text: &str) -> Result<(), SshError> {
-        self.transport.send(|out| {
+        self.base.transport.send(|out| {
             out.put_byte(number::USERAUTH_BANNER);
             out.put_string(text.as_bytes());
             out.put_string(b"");
@@ -129,7 +123,7 @@ impl Server {
     fn work(&mut self, now: Instant) -> Result<(), SshError> {
         // While the caller decides, what the client sent ahead has to wait.
         while !self.auth.is_deciding() {
-            match self.transport.poll(now)? {
+            match self.base.transport.poll(now)? {
                 None => break,
                 Some(TransportEvent::Packet(payload)) => self.handle_packet(payload, now)?,
                 Some(TransportEvent::HostKey(_) | TransportEvent::NewKeys { .. }) => {}
@@ -138,27 +132,17 @@ impl Server {
         Ok(())
     }
 
-    fn alive(&self) -> Result<(), SshError> {
-        self.failed.clone().map_or(Ok(()), Err)
-    }
-
-    /// Ends the connection for good.
-    fn fail(&mut self, error: SshError) -> SshError {
-        self.transport.say_goodbye(&error);
-        self.failed.get_or_insert(error).clone()
-    }
-
     fn handle_packet(&mut self, payload: Bytes, now: Instant) -> Result<(), SshError> {
         let (message, reader) = crate::message::open(&payload)?;
         match message {
             number::SERVICE_REQUEST | 50..=79 => {
-                if let Some(request) = self.auth.handle(message, reader, &mut self.transport)? {
+                if let Some(request) = self.auth.handle(message, reader, &mut self.base.transport)? {
                     self.events.push_back(ServerEvent::Auth(request));
                 }
                 Ok(())
             }
             met if !self.auth.is_done() => Err(SshError::Unexpected { expected: "authentication", met }),
-            _ => self.connection.handle(payload, &mut self.transport, now),
+            _ => self.base.connection.handle(payload, &mut self.base.transport, now),
         }
     }
 
@@ -167,20 +151,20 @@ impl Server {
     /// # Errors
     /// [`SshError::Misuse`] while an exchange is going on.
     pub fn rekey(&mut self, now: Instant) -> Result<(), SshError> {
-        match self.transport.is_settled() {
-            true => self.transport.start_kex(None, now),
+        match self.base.transport.is_settled() {
+            true => self.base.transport.start_kex(None, now),
             false => Err(SshError::Misuse("a key exchange is going on")),
         }
     }
 
     /// Ends the connection with a reason code of [`crate::disconnect`] and a text.
     pub fn disconnect(&mut self, code: u32, text: &str) {
-        self.transport.disconnect(code, text);
+        self.base.disconnect(code, text);
     }
 
     /// Tells the client that it failed to log in too often, and ends the connection.
     pub fn disconnect_after_failures(&mut self) {
-        self.transport.disconnect(disconnect::NO_MORE_AUTH_METHODS, "too many failures");
+        self.base.disconnect(disconnect::NO_MORE_AUTH_METHODS, "too many failures");
     }
 
     /// Makes a request on a channel behind the data that waits there, without wanting an answer: exit-status, exit-signal.
@@ -188,11 +172,7 @@ impl Server {
     /// # Errors
     /// [`ChannelEnded`]
     pub fn channel_request(&mut self, id: ChannelId, request: &SessionRequest) -> Result<(), ChannelEnded> {
-        let made = self.connection.request(id, request, false, true, &mut self.transport);
-        made.unwrap_or_else(|error| {
-            self.fail(error);
-            Err(ChannelEnded)
-        })
+        self.base.request(id, request, false, true)
     }
 
     /// Opens a channel to something on the client's side: its agent, its display, or where a port that it asked for leads.
@@ -200,12 +180,12 @@ impl Server {
     /// # Errors
     /// [`SshError::Misuse`] before login or with too many channels.
     pub fn open_channel(&mut self, to: &PeerChannel, now: Instant) -> Result<ChannelId, SshError> {
-        self.alive()?;
+        self.base.alive()?;
         if !self.auth.is_done() {
             return Err(SshError::Misuse("channels open after login"));
         }
         let (channel_type, rest) = to.encode();
-        self.connection.open(channel_type, &rest, &mut self.transport, now)
+        self.base.connection.open(channel_type, &rest, &mut self.base.transport, now)
     }
 
     /// Answers [`ChannelEvent::OpenWanted`].
@@ -213,7 +193,7 @@ impl Server {
     /// # Errors
     /// [`SshError::Misuse`] when the channel does not await an answer.
     pub fn answer_open(&mut self, id: ChannelId, answer: Result<(), OpenFailure>) -> Result<(), SshError> {
-        self.connection.answer_open(id, answer, &mut self.transport)
+        self.base.connection.answer_open(id, answer, &mut self.base.transport)
     }
 
     /// Tells the client all host keys, after login (the public notes on the hostkeys extension).
@@ -224,8 +204,8 @@ impl Server {
         if !self.auth.is_done() {
             return Err(SshError::Misuse("host keys are announced after login"));
         }
-        let keys = self.transport.host_keys().to_vec();
-        self.connection.globals.announce_host_keys(&keys, &mut self.transport)
+        let keys = self.base.transport.host_keys().to_vec();
+        self.base.connection.globals.announce_host_keys(&keys, &mut self.base.transport)
     }
 
     /// Answers a channel request that wants it.
@@ -233,7 +213,7 @@ impl Server {
     /// # Errors
     /// [`SshError::Misuse`] when the channel is not open.
     pub fn channel_reply(&mut self, id: ChannelId, granted: bool) -> Result<(), SshError> {
-        self.connection.reply(id, granted, &mut self.transport)
+        self.base.connection.reply(id, granted, &mut self.base.transport)
     }
 
     /// Hands data over for a stream; as for the client.
@@ -246,36 +226,32 @@ impl Server {
         stream: Stream,
         data: &mut Bytes,
     ) -> Result<usize, ChannelEnded> {
-        self.connection.send(id, stream, data)
+        self.base.connection.send(id, stream, data)
     }
 
     /// Says that no more data follows.
     pub fn channel_eof(&mut self, id: ChannelId) {
-        self.connection.eof(id);
+        self.base.connection.eof(id);
     }
 
     /// Closes a channel behind what was handed over.
     pub fn channel_close(&mut self, id: ChannelId) {
-        self.connection.close(id);
+        self.base.connection.close(id);
     }
 
     /// Is through with a channel; as for the client.
     pub fn channel_release(&mut self, id: ChannelId) {
-        if let Err(error) = self.connection.release(id, &mut self.transport) {
-            self.fail(error);
-        }
+        self.base.release(id);
     }
 
     /// Takes a piece of what has come in on a stream of a channel.
     pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
-        self.connection.take(id, stream)
+        self.base.connection.take(id, stream)
     }
 
     /// Notes that received data has been used.
     pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
-        if let Err(error) = self.connection.consumed(id, bytes, &mut self.transport, now) {
-            self.fail(error);
-        }
+        self.base.consumed(id, bytes, now);
     }
 
     /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
@@ -283,81 +259,72 @@ impl Server {
     /// # Errors
     /// Only internal ones.
     pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
-        self.transport.send(|out| out.put(payload))
+        self.base.transport.send(|out| out.put(payload))
     }
 
     /// What this connection makes us hold, in bytes, at the worst.
     pub fn held_bytes(&self) -> u64 {
-        (self.transport.held_bytes() + self.connection.held_bytes()) as u64
+        self.base.held_bytes() as u64
     }
 
     /// The algorithms in use, once there are keys.
     pub fn algorithms(&self) -> Option<&Algorithms> {
-        self.transport.algorithms()
+        self.base.transport.algorithms()
     }
 
     /// Whether strict key exchange is in force.
     pub fn is_strict(&self) -> bool {
-        self.transport.is_strict()
+        self.base.transport.is_strict()
     }
 
     /// Counters of the connection.
     pub fn statistics(&self) -> Statistics {
-        self.transport.statistics(self.connection.round_trips.latest())
+        self.base.transport.statistics(self.base.connection.round_trips.latest())
     }
 }
 
 impl Machine for Server {
     fn receive_buffer(&mut self) -> &mut BytesMut {
-        &mut self.transport.receiver().buffer
+        &mut self.base.transport.receiver().buffer
     }
 
     fn wants_input(&self) -> bool {
-        self.failed.is_none() && !self.auth.is_deciding() && self.transport.pending().len() < MAX_PENDING
+        self.base.has_room() && !self.auth.is_deciding()
     }
 
     fn handle_input(&mut self, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
-        self.work(now).map_err(|error| self.fail(error))
+        self.base.alive()?;
+        self.work(now).map_err(|error| self.base.fail(error))
     }
 
     fn handle_end(&mut self) -> SshError {
-        let error = self.transport.end();
-        self.fail(error)
+        self.base.end()
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
         let login = (!self.auth.is_done()).then_some(self.deadline);
-        let due = [login, self.transport.poll_timeout()].into_iter().flatten().min();
-        due.filter(|_| self.failed.is_none())
+        let due = [login, self.base.transport.poll_timeout()].into_iter().flatten().min();
+        due.filter(|_| self.base.failure().is_none())
     }
 
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
-        self.alive()?;
+        self.base.alive()?;
         let outcome = match !self.auth.is_done() && now >= self.deadline {
-            true => Err(self.transport.took_too_long(self.handshake_time.as_secs())),
-            false => self.transport.handle_timeout(now),
+            true => Err(self.base.transport.took_too_long(self.handshake_time.as_secs())),
+            false => self.base.transport.handle_timeout(now),
         };
-        outcome.map_err(|error| self.fail(error))
+        outcome.map_err(|error| self.base.fail(error))
     }
 
     fn poll_transmit(&mut self, now: Instant) -> &[u8] {
-        if self.failed.is_none() {
-            let filled = self.transport.rekey_if_due(now);
-            let filled = filled.and_then(|()| self.connection.fill(&mut self.transport, self.pace.target()));
-            if let Err(error) = filled {
-                self.fail(error);
-            }
-        }
-        self.transport.pending()
+        self.base.transmit(now)
     }
 
     fn sent(&mut self, len: usize) {
-        self.transport.sender().sent(len);
-        self.pace.sent(self.transport.pending().is_empty());
+        self.base.sent(len);
     }
 
     fn failure(&self) -> Option<&SshError> {
-        self.failed.as_ref()
+        self.base.failure()
     }
 }

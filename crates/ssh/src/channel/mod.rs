@@ -9,7 +9,8 @@ pub(crate) mod window;
 
 use std::collections::VecDeque;
 
-use crate::message::connection::{DirectTcpip, Forwarded, OpenFailure, SessionRequest};
+use crate::message::connection::{OpenFailure, SessionRequest};
+use crate::message::peer_channel::{DirectTcpip, Forwarded};
 pub(crate) use outgoing::{Outgoing, OutgoingQueue};
 pub(crate) use received::Received;
 pub(crate) use schedule::Schedule;

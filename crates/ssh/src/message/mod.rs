@@ -2,6 +2,7 @@
 
 pub(crate) mod auth;
 pub(crate) mod connection;
+pub(crate) mod peer_channel;
 pub(crate) mod transport;
 
 /// Message numbers of RFC 4250 §4.1.2, RFC 4419 §5, RFC 5656 §7.1 and RFC 8308 §2.

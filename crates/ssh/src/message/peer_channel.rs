@@ -1,0 +1,125 @@
+//! What channels are opened to, in either direction: places, agents, displays, sockets.
+
+use lantern_keys::wire::{Reader, WireError, Writer};
+
+use super::connection::ChannelOpen;
+use crate::{PeerChannel, Role, SshError};
+
+/// What a `direct-tcpip` channel is to be connected with, and on whose behalf (RFC 4254 §7.2).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DirectTcpip {
+    /// The host to connect to, as the server knows it.
+    pub host: String,
+    /// The port to connect to.
+    pub port: u16,
+    /// Where the connection that is passed on comes from.
+    pub originator: (String, u16),
+}
+
+impl DirectTcpip {
+    /// The channel's type on the wire.
+    pub(crate) const TYPE: &'static [u8] = b"direct-tcpip";
+
+    pub(crate) fn encode(&self) -> Vec<u8> {
+        let mut rest = Vec::new();
+        for (host, port) in [(&self.host, self.port), (&self.originator.0, self.originator.1)] {
+            rest.put_string(host.as_bytes());
+            rest.put_uint32(port.into());
+        }
+        rest
+    }
+
+    pub(crate) fn decode(mut reader: Reader<'_>) -> Result<Self, WireError> {
+        let mut place = |host, port| -> Result<(String, u16), WireError> {
+            let host = reader.text(host)?.to_owned();
+            // A port beyond 65535 is no port that anything listens on.
+            Ok((host, u16::try_from(reader.u32(port)?).unwrap_or(0)))
+        };
+        let (host, port) = place("host to connect", "port to connect")?;
+        let originator = place("originator address", "originator port")?;
+        reader.finish()?;
+        Ok(Self { host, port, originator })
+    }
+}
+
+/// Where a `forwarded-tcpip` channel comes from (RFC 4254 §7.2): a port that the server listens on for us.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Forwarded {
+    /// The address that the server listens on, as we asked for it.
+    pub address: String,
+    /// The port that it listens on.
+    pub port: u16,
+    /// Who has connected to it.
+    pub originator: (String, u16),
+}
+
+impl Forwarded {
+    /// The channel's type on the wire.
+    pub(crate) const TYPE: &'static [u8] = b"forwarded-tcpip";
+
+    pub(crate) fn encode(&self) -> Vec<u8> {
+        let (host, port) = (self.address.clone(), self.port);
+        DirectTcpip { host, port, originator: self.originator.clone() }.encode()
+    }
+
+    pub(crate) fn decode(reader: Reader<'_>) -> Result<Self, WireError> {
+        let DirectTcpip { host: address, port, originator } = DirectTcpip::decode(reader)?;
+        Ok(Self { address, port, originator })
+    }
+}
+
+/// The type on the wire of channels to our display (RFC 4254 §6.3.2).
+pub(crate) const DISPLAY_TYPE: &[u8] = b"x11";
+/// The type of channels to a unix socket that the server reaches (the public notes on streamlocal).
+pub(crate) const STREAMLOCAL_TYPE: &[u8] = b"direct-streamlocal@openssh.com";
+
+impl PeerChannel {
+    /// What the peer of this role of ours wants opened; none when it is of no type that it may ask for.
+    pub(crate) fn decode(role: Role, open: &ChannelOpen<'_>) -> Result<Option<Self>, SshError> {
+        let reader = Reader::new(open.rest);
+        Ok(match (role, open.channel_type) {
+            (Role::Server, DirectTcpip::TYPE) => Some(Self::Direct(
+                DirectTcpip::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN (direct-tcpip)"))?,
+            )),
+            (Role::Client, kind) if kind == crate::agent::CHANNEL_TYPE.as_bytes() => Some(Self::Agent),
+            (Role::Client, DISPLAY_TYPE) => {
+                let malformed = SshError::malformed("CHANNEL_OPEN (x11)");
+                Some(Self::Display { originator: decode_place(reader).map_err(malformed)? })
+            }
+            (Role::Client, Forwarded::TYPE) => Some(Self::Forwarded(
+                Forwarded::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN (forwarded-tcpip)"))?,
+            )),
+            _ => None,
+        })
+    }
+
+    /// Its type on the wire, and what the type adds to the message.
+    pub(crate) fn encode(&self) -> (&'static [u8], Vec<u8>) {
+        match self {
+            Self::Direct(to) => (DirectTcpip::TYPE, to.encode()),
+            Self::Agent => (crate::agent::CHANNEL_TYPE.as_bytes(), Vec::new()),
+            Self::Display { originator } => {
+                let mut rest = Vec::new();
+                rest.put_string(originator.0.as_bytes());
+                rest.put_uint32(originator.1.into());
+                (DISPLAY_TYPE, rest)
+            }
+            Self::Forwarded(forwarded) => (Forwarded::TYPE, forwarded.encode()),
+        }
+    }
+}
+
+fn decode_place(mut reader: Reader<'_>) -> Result<(String, u16), WireError> {
+    let host = reader.text("originator address")?.to_owned();
+    let port = u16::try_from(reader.u32("originator port")?).unwrap_or(0);
+    reader.finish()?;
+    Ok((host, port))
+}
+
+#[cfg(any(test, fuzzing))]
+#[allow(unused_must_use)]
+pub(crate) fn decode_anything(bytes: &[u8]) {
+    DirectTcpip::decode(Reader::new(bytes));
+    Forwarded::decode(Reader::new(bytes));
+    decode_place(Reader::new(bytes));
+}
