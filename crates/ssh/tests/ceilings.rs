@@ -6,39 +6,10 @@
 
 mod pair;
 
-use std::time::Duration;
-
 use bytes::Bytes;
 use lantern_keys::wire::Writer;
-use lantern_ssh::{
-    ChannelEvent, ChannelId, ClientEvent, GlobalEvent, Machine, Offer, SshError, Stream, limits,
-};
-use pair::Pair;
-
-fn logged_in() -> (Pair, ChannelId) {
-    let mut pair = Pair::with_offer(Offer::new(true));
-    pair.latency = Duration::from_millis(1);
-    let id = pair.log_in();
-    (pair, id)
-}
-
-fn payload(number: u8, write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![number];
-    write(&mut out);
-    out
-}
-
-/// A message about the first channel.
-fn on_channel(number: u8, write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    payload(number, |out| {
-        out.put_uint32(0);
-        write(out);
-    })
-}
-
-fn data(len: usize) -> Vec<u8> {
-    on_channel(94, |out| out.put_string(&vec![7; len]))
-}
+use lantern_ssh::{ChannelEvent, ClientEvent, GlobalEvent, Machine, SshError, Stream, limits};
+use pair::{data, logged_in, on_channel, payload};
 
 #[test]
 fn a_server_that_asks_without_end_and_does_not_listen_makes_us_hold_little() {

@@ -11,35 +11,10 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_keys::wire::Writer;
 use lantern_ssh::{
-    Attempt, AuthAnswer, AuthEvent, ChannelId, ClientEvent, GlobalEvent, Machine, Offer, Prompt, Prompts,
-    ServerEvent, SshError, Stream, limits,
+    Attempt, AuthAnswer, AuthEvent, ClientEvent, GlobalEvent, Machine, Offer, Prompt, Prompts, ServerEvent,
+    SshError, Stream, limits,
 };
-use pair::{Pair, client_config, host_keys, server_config};
-
-fn logged_in() -> (Pair, ChannelId) {
-    let mut pair = Pair::with_offer(Offer::new(true));
-    pair.latency = Duration::from_millis(1);
-    let id = pair.log_in();
-    (pair, id)
-}
-
-fn payload(number: u8, write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    let mut out = vec![number];
-    write(&mut out);
-    out
-}
-
-/// A message about the first channel.
-fn on_channel(number: u8, write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
-    payload(number, |out| {
-        out.put_uint32(0);
-        write(out);
-    })
-}
-
-fn data(len: usize) -> Vec<u8> {
-    on_channel(94, |out| out.put_string(&vec![7; len]))
-}
+use pair::{Pair, client_config, data, host_keys, logged_in, on_channel, payload, server_config};
 
 /// Has the server send this, and steps until the client is through with it or has failed.
 fn hear(pair: &mut Pair, payloads: &[Vec<u8>]) -> Option<SshError> {

@@ -10,6 +10,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
+use lantern_keys::wire::Writer;
 use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, RandomSource, RsaBits};
 use lantern_ssh::{
     AuthAnswer, AuthMethod, ChannelEvent, ChannelId, Client, ClientConfig, ClientEvent, Machine, Offer,
@@ -306,4 +307,32 @@ impl Pair {
             .unwrap();
         id
     }
+}
+
+/// A pair that is logged in, with a session.
+pub fn logged_in() -> (Pair, ChannelId) {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    pair.latency = Duration::from_millis(1);
+    let id = pair.log_in();
+    (pair, id)
+}
+
+/// A message of any number.
+pub fn payload(number: u8, write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
+    let mut out = vec![number];
+    write(&mut out);
+    out
+}
+
+/// A message about the first channel.
+pub fn on_channel(number: u8, write: impl FnOnce(&mut Vec<u8>)) -> Vec<u8> {
+    payload(number, |out| {
+        out.put_uint32(0);
+        write(out);
+    })
+}
+
+/// Data on the first channel.
+pub fn data(len: usize) -> Vec<u8> {
+    on_channel(94, |out| out.put_string(&vec![7; len]))
 }
