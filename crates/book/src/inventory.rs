@@ -221,7 +221,8 @@ fn yaml(path: &Path, text: &str) -> Result<Value, BookError> {
     if aliases.count() > MAX_ALIASES {
         return Err(syntax(1, format!("it has more than {MAX_ALIASES} aliases")));
     }
-    let documents = YamlOwned::load_from_str(text)
+    // The reader never comes to the end of a directive ("%…") that no line break ends.
+    let documents = YamlOwned::load_from_str(&format!("{text}\n"))
         .map_err(|error| syntax(error.marker().line(), error.info().to_owned()))?;
     let first = documents.into_iter().next().ok_or_else(|| syntax(1, "it is empty".into()))?;
     yaml_value(&first, 0)

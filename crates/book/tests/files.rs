@@ -227,7 +227,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
 
     #[test]
-    fn any_text_in_the_files_gives_an_error_or_a_book_never_a_panic(text in "(\\[|\\]|\\{|\\}|- |: |,|\\*a|&a |machines|\\.|=|\"|\n|[a-z0-9 ]){0,80}") {
+    fn any_text_in_the_files_gives_an_error_or_a_book_never_a_panic(text in "(\\[|\\]|\\{|\\}|%|- |: |,|\\*a|&a |machines|\\.|=|\"|\n|[a-z0-9 ]){0,80}") {
         let (_folder, home) = home();
         fs::create_dir_all(home.path()).unwrap();
         for file in ["machines.toml", "trust.toml", "hints.toml"] {

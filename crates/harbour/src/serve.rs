@@ -22,7 +22,7 @@ use crate::system::LoginLists;
 use crate::{MachineSpec, UserSpec};
 
 /// Bytes that the kernel may hold before they are sent.
-const NOT_SENT_LOW_WATER: u32 = 64 * 1024;
+const NOT_SENT_LOW_WATER: u32 = 32 * 1024;
 
 /// Lit machines; they go dark when this is dropped.
 #[derive(Debug)]

@@ -1,4 +1,4 @@
-//! Whole processes: from start to the first byte on the wire, and the CPU of `lantern run MACHINE -- true` from start to end.
+//! Whole processes: from start to the first byte on the wire, and the CPU of `lantern run MACHINE -- whoami` from start to end.
 //! Goals: 5 ms beyond a process that does nothing, and 1.35 times what such a process and the primitives of a login cost.
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, clippy::panic, clippy::expect_used)]
@@ -57,7 +57,7 @@ fn first_byte() {
 fn lantern(scene: &Scene, machine: &str) -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_lantern"));
     command
-        .args(["run", machine, "--no-input", "--no-questions", "--", "true"])
+        .args(["run", machine, "--no-input", "--no-questions", "--", "whoami"])
         .env("LANTERN_HOME", scene.home.path())
         .stdout(Stdio::null())
         .stderr(Stdio::null());

@@ -17,7 +17,7 @@ use crate::{Ask, LinkError};
 const ATTEMPT_DELAY: Duration = Duration::from_millis(250);
 
 /// Bytes that the kernel may hold before they are sent, before it says that it takes no more.
-const NOT_SENT_LOW_WATER: u32 = 64 * 1024;
+const NOT_SENT_LOW_WATER: u32 = 32 * 1024;
 
 /// What to dial.
 #[derive(Debug, Clone, Copy)]

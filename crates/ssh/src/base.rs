@@ -70,7 +70,7 @@ impl Base {
 
     pub(crate) fn sent(&mut self, len: usize) {
         self.transport.sender().sent(len);
-        self.pace.sent(self.transport.pending().is_empty());
+        self.pace.sent(len, self.transport.pending().len());
     }
 
     /// What the connection makes us hold at the worst, in bytes.

@@ -36,8 +36,8 @@ pub const MAX_EXTENSIONS: u32 = 256;
 /// Most name-value environment entries our server role takes per channel.
 pub const MAX_ENVIRONMENT: usize = 128;
 
-/// Bytes made into packets ahead of the line at first, and again when the line is slow: two packets of the size that everyone takes.
-pub const MIN_FILL: usize = 32 * 1024;
+/// Bytes made into packets ahead of the line at first, and again when the line is slow: 7 ms at 10 Mbit/s.
+pub const MIN_FILL: usize = 8 * 1024;
 /// Bytes made into packets ahead of the line where it takes them as fast as they come: few turns for bulk data.
 pub const MAX_FILL: usize = 256 * 1024;
 /// Bytes of answers and messages waiting to be sent above which nothing more is read: a peer that asks without end and
@@ -72,13 +72,13 @@ pub const MAX_GRANTED: u64 = MAX_WINDOWS + MAX_CHANNELS as u64 * MIN_INITIAL_WIN
 pub const MIN_SPLIT_PACKET: u32 = 1024;
 /// Received pieces smaller than this are copied together, in bytes; larger ones stay slices of the receive buffer, which keep
 /// its block alive: [`SHARED_BLOCKS`] times their size at most.
-pub const MIN_SHARED_SLICE: usize = 32 * 1024;
+pub const MIN_SHARED_SLICE: usize = 8 * 1024;
 /// How many such slices a block of the receive buffer has room for. A driver reads at most that much at once.
-pub const SHARED_BLOCKS: usize = 8;
+pub const SHARED_BLOCKS: usize = 32;
 /// Most that a driver should make room for at once in the receive buffer, in bytes.
 pub const RECEIVE_BLOCK: usize = MIN_SHARED_SLICE * SHARED_BLOCKS;
 /// Received data that was not taken yet, in bytes, above which everything is copied: whoever does not take it is slower than a copy.
-pub const SHARE_BELOW: usize = 4 * 1024 * 1024;
+pub const SHARE_BELOW: usize = 1024 * 1024;
 /// Small pieces are copied together up to this size, in bytes.
 pub const RECEIVED_PIECE: usize = 32 * 1024;
 /// Most channels that the peer wants to open and that nobody has answered.
