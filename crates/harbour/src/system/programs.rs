@@ -196,6 +196,18 @@ impl Program for Swallow {
 }
 
 /// A pattern that repeats every 251 bytes, so that a lost or doubled block shows.
+/// A prime, so that what is lost or doubled shows wherever blocks begin.
+const FLOOD_PERIOD: usize = 251;
+const FLOOD: [u8; 32 * FLOOD_PERIOD] = {
+    let mut bytes = [0; 32 * FLOOD_PERIOD];
+    let mut at = 0;
+    while at < bytes.len() {
+        bytes[at] = (at % FLOOD_PERIOD) as u8;
+        at += 1;
+    }
+    bytes
+};
+
 struct Flood {
     left: u64,
     at: u64,
@@ -208,8 +220,14 @@ impl Program for Flood {
         }
         let room = OUTPUT_HIGH_WATER.saturating_sub(io.out.len()) as u64;
         let len = self.left.min(room);
-        io.out.extend((self.at..self.at + len).map(|at| (at % 251) as u8));
-        self.at += len;
+        let mut to_do = len as usize;
+        while to_do > 0 {
+            let piece = &FLOOD[(self.at % FLOOD_PERIOD as u64) as usize..];
+            let piece = &piece[..piece.len().min(to_do)];
+            io.out.extend_from_slice(piece);
+            self.at += piece.len() as u64;
+            to_do -= piece.len();
+        }
         self.left -= len;
         if self.left == 0 { Progress::Ended(Exit::Status(0)) } else { Progress::Waiting(None) }
     }
