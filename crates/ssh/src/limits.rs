@@ -78,7 +78,7 @@ pub const SHARED_BLOCKS: usize = 32;
 /// Most that a driver should make room for at once in the receive buffer, in bytes.
 pub const RECEIVE_BLOCK: usize = MIN_SHARED_SLICE * SHARED_BLOCKS;
 /// Received data that was not taken yet, in bytes, above which everything is copied: whoever does not take it is slower than a copy.
-pub const SHARE_BELOW: usize = 1024 * 1024;
+pub const SHARE_BELOW: usize = 2 * RECEIVE_BLOCK;
 /// Small pieces are copied together up to this size, in bytes.
 pub const RECEIVED_PIECE: usize = 32 * 1024;
 /// Most channels that the peer wants to open and that nobody has answered.
