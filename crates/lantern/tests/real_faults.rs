@@ -10,7 +10,7 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::process::Stdio;
 use std::thread;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use support::sshd::{self, Sshd, USER};
 use support::{Desk, PATIENCE, noise};
@@ -119,10 +119,16 @@ fn a_server_that_is_busy_says_so() {
     let Some(desk) = desk() else { return };
     let server = Sshd::start_with_keys(&desk, &["ed25519"], "MaxStartups 1:100:1");
     trust(&desk, &server);
-    // One visitor that never logs in takes the only place.
-    let mut visitor = TcpStream::connect(("127.0.0.1", server.port)).unwrap();
-    let mut greeting = [0; 8];
-    visitor.read_exact(&mut greeting).unwrap();
+    // One visitor that never logs in takes the only place, once whoever looked whether the server is up has left it.
+    let until = Instant::now() + Duration::from_secs(20);
+    let _visitor = loop {
+        let mut visitor = TcpStream::connect(("127.0.0.1", server.port)).unwrap();
+        let mut greeting = [0; 8];
+        if visitor.read_exact(&mut greeting).is_ok() && greeting == *b"SSH-2.0-" {
+            break visitor;
+        }
+        assert!(Instant::now() < until, "no place becomes free");
+    };
     let outcome = desk.lantern(&["run", "foghorn", "--no-questions", "--", "true"]);
     let told = outcome.err.contains("takes no more connections now")
         || (outcome.err.contains("before it said what it is") && outcome.err.contains("busy"));
