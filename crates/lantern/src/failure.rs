@@ -199,7 +199,8 @@ impl From<LinkError> for Failure {
                 failure.hint("is this computer on the right network, and does the machine have this address?")
             }
             LinkError::Handshake { source: SshError::NotSsh { .. }, .. } => {
-                failure.hint("another service answers on that port; try another with `address:port` or `--port`")
+                failure
+                    .hint("another service answers on that port; try another with `address:port`, or set it in the book (lantern machine set NAME port=PORT)")
             }
             LinkError::Handshake { source: SshError::Busy { .. }, .. } => failure
                 .hint("it has too many connections that are not logged in yet, or has seen too many failures from this address: wait a little and try again")
