@@ -1,12 +1,10 @@
 //! Rules for single values. Each answers with words that follow the value: "must be …".
 
-use std::net::{IpAddr, SocketAddr};
+use crate::{BookError, Resolver};
 
-use crate::{BookError, Destination, Tunnel};
+pub(crate) type Verdict = Result<(), &'static str>;
 
-type Verdict = Result<(), &'static str>;
-
-fn rule(good: bool, words: &'static str) -> Verdict {
+pub(crate) fn rule(good: bool, words: &'static str) -> Verdict {
     if good { Ok(()) } else { Err(words) }
 }
 
@@ -54,24 +52,14 @@ pub(crate) fn check_image(image: &str) -> Verdict {
     check_name(image)
 }
 
-/// A machine that one goes through: a name, or a one-off.
-pub(crate) fn check_gateway(gateway: &str) -> Verdict {
-    rule(Destination::parse(gateway).is_ok(), "must be a machine of the book or user@address:port")
-}
-
-/// A proxy as a URI without a password.
-pub(crate) fn check_proxy(proxy: &str) -> Verdict {
-    crate::Proxy::parse(proxy).map(drop)
-}
-
 /// A resolver by address: a name would have to be resolved by somebody else.
 pub(crate) fn check_resolver(resolver: &str) -> Verdict {
-    rule(parse_resolver(resolver).is_some(), "must be an IP address, with a port when it is not 53")
-}
-
-/// The address of a resolver, with the port of DNS when none is given.
-pub fn parse_resolver(text: &str) -> Option<SocketAddr> {
-    text.parse::<SocketAddr>().ok().or_else(|| Some(SocketAddr::new(text.parse::<IpAddr>().ok()?, 53)))
+    let parsed = Resolver::parse(resolver);
+    rule(parsed.is_some(), "must be an IP address, with a port when it is not 53")?;
+    rule(
+        parsed.is_some_and(|resolver| resolver.is_unprotected || resolver.address.ip().is_loopback()),
+        "must be on this computer: anybody on the way to another could say that an answer is proven; `unprotected:ADDRESS` believes it nevertheless",
+    )
 }
 
 pub(crate) fn check_certificate_name(name: &str) -> Verdict {
@@ -99,11 +87,4 @@ pub(crate) fn check_variable(pair: &str) -> Verdict {
     let plain = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
     rule(starts_well && plain && name.len() <= 128, "must have a name of letters, digits and `_`")?;
     rule(value.len() <= 4096 && !value.contains('\0'), "must have a value of at most 4096 characters")
-}
-
-/// A tunnel, as `NAME=FORM`.
-pub(crate) fn check_tunnel(pair: &str) -> Verdict {
-    let (name, form) = pair.split_once('=').unwrap_or((pair, ""));
-    check_name(name)?;
-    Tunnel::parse(form).map(drop)
 }

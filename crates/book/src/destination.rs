@@ -46,8 +46,7 @@ impl Destination {
     /// # Errors
     /// [`BookError::BadValue`].
     pub fn parse(text: &str) -> Result<Self, BookError> {
-        let bad =
-            |rule| BookError::BadValue { what: "machine", value: text.chars().take(100).collect(), rule };
+        let bad = |rule| BookError::bad("machine", text, rule);
         let mut protocol = Protocol::Ssh;
         let rest = match text.split_once("://") {
             Some(("ssh", rest)) => rest.trim_end_matches('/'),

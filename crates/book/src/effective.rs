@@ -4,8 +4,8 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::fmt;
 
+use crate::entries::{Book, Entry};
 use crate::field::Kind;
-use crate::read::{Book, Entry};
 use crate::{BookError, Field, FieldValue};
 
 /// Where a setting comes from.

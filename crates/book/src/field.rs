@@ -3,9 +3,10 @@
 
 use crate::BookError;
 use crate::check::{
-    check_address, check_certificate_name, check_gateway, check_image, check_name, check_proxy,
-    check_resolver, check_terminal_type, check_text, check_tunnel, check_user, check_variable,
+    check_address, check_certificate_name, check_image, check_name, check_resolver, check_terminal_type,
+    check_text, check_user, check_variable,
 };
+use crate::check_forms::{check_gateway, check_proxy, check_tunnel};
 
 /// A rule for one value; what is broken comes back in words that follow the value: "must be …".
 pub(crate) type Rule = fn(&str) -> Result<(), &'static str>;
@@ -148,7 +149,7 @@ fields! {
         "ask", "ask, known-only or first-use", "known-only";
     TrustedResolver "trusted-resolver" Kind::Text(check_resolver),
         "a validating DNS resolver whose word on SSHFP records is believed",
-        "none", "an IP address, with a port when it is not 53", "192.0.2.53";
+        "none", "an IP address of this computer, with a port when it is not 53; or unprotected:ADDRESS", "127.0.0.1";
     CertificateName "certificate-name" Kind::Text(check_certificate_name),
         "the name that its TLS certificate must have",
         "its address", "a host name or an IP address", "foghorn.example";

@@ -1,9 +1,11 @@
 //! The folder that everything lives in, its lock, and atomic writes.
 
-use std::fs::{self, File};
-use std::io::{ErrorKind, Write};
-use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
+use std::fs::{self, File, TryLockError};
+use std::io::{ErrorKind, Read, Seek, Write};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 
@@ -43,6 +45,23 @@ impl Home {
         self.path.join(name)
     }
 
+    /// Whether nobody else can change what is in the folder; one that is not there yet is fine.
+    ///
+    /// # Errors
+    /// [`BookError::NotAlone`].
+    pub fn check_alone(&self, us: u32) -> Result<(), BookError> {
+        let Ok(metadata) = fs::metadata(&self.path) else { return Ok(()) };
+        let mode = metadata.permissions().mode() & 0o7777;
+        let why = if metadata.uid() != us && metadata.uid() != 0 {
+            format!("it belongs to another user (number {})", metadata.uid())
+        } else if mode & 0o022 != 0 {
+            format!("others may write to it (mode {mode:04o})")
+        } else {
+            return Ok(());
+        };
+        Err(BookError::NotAlone { path: self.path.clone(), why })
+    }
+
     /// Makes the folder, closed to others, and waits for the lock.
     ///
     /// # Errors
@@ -50,15 +69,64 @@ impl Home {
     pub fn lock(&self) -> Result<HomeLock, BookError> {
         create_private_folder(&self.path)?;
         let path = self.path.join(".lock");
-        let file = File::options()
+        let open = BookError::io("open", &path);
+        // Whoever may open it may hold it for ever: nobody else may.
+        let mut file = File::options()
             .create(true)
             .truncate(false)
+            .read(true)
             .write(true)
+            .mode(0o600)
             .open(&path)
-            .map_err(BookError::io("open", &path))?;
-        file.lock().map_err(BookError::io("lock", &path))?;
+            .map_err(open)?;
+        let lock = || BookError::io("lock", &path);
+        if file.metadata().map_err(lock())?.permissions().mode() & 0o077 != 0 {
+            file.set_permissions(fs::Permissions::from_mode(0o600)).map_err(lock())?;
+        }
+        let mut tries = 0;
+        loop {
+            match file.try_lock() {
+                Ok(()) => break,
+                Err(TryLockError::Error(error)) => return Err(lock()(error)),
+                Err(TryLockError::WouldBlock) if tries < QUIET_TRIES => {
+                    tries += 1;
+                    std::thread::sleep(BETWEEN_TRIES);
+                }
+                Err(TryLockError::WouldBlock) => {
+                    if let Some(tell) = TELL_WAIT.get() {
+                        tell(&path, holder(&mut file));
+                    }
+                    file.lock().map_err(lock())?;
+                    break;
+                }
+            }
+        }
+        // For whoever waits; of no other use, so that it may fail.
+        let _ = file
+            .set_len(0)
+            .and_then(|()| file.rewind())
+            .and_then(|()| write!(file, "{}", std::process::id()));
         Ok(HomeLock { _file: file })
     }
+}
+
+/// How often a lock is tried, about a second long, before anything is said about it.
+const QUIET_TRIES: u32 = 200;
+const BETWEEN_TRIES: Duration = Duration::from_millis(5);
+
+/// Who tells a person that a lock is waited for, which, and which process holds it as far as that is known.
+static TELL_WAIT: OnceLock<fn(&Path, Option<u32>)> = OnceLock::new();
+
+/// Has waits of more than a second for the home's lock told: which file, and which process holds it. The first to ask for it is told.
+pub fn tell_waits(tell: fn(&Path, Option<u32>)) {
+    let _ = TELL_WAIT.set(tell);
+}
+
+fn holder(file: &mut File) -> Option<u32> {
+    let mut text = String::new();
+    file.rewind().ok()?;
+    file.take(20).read_to_string(&mut text).ok()?;
+    text.trim().parse().ok()
 }
 
 /// Makes a folder with mode 0700, and its parents; leaves one that exists as it is.
@@ -70,18 +138,26 @@ pub(crate) fn create_private_folder(path: &Path) -> Result<(), BookError> {
         .map_err(BookError::io("make the folder", path))
 }
 
+/// What can be read, up to one byte above a limit. In one buffer that is never moved: it may hold a secret.
+pub(crate) fn read_bounded(reader: &mut fs::File, limit: u64) -> std::io::Result<Vec<u8>> {
+    let len = reader.metadata().map_or(0, |metadata| if metadata.is_file() { metadata.len() } else { limit });
+    let mut bytes = Vec::with_capacity(usize::try_from(len.min(limit) + 1).unwrap_or_default());
+    reader.take(limit + 1).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
 /// The text of a file; empty when there is none.
 pub(crate) fn read_or_empty(path: &Path) -> Result<String, BookError> {
     let io = |source| BookError::Io { action: "read", path: path.to_owned(), source };
-    match fs::metadata(path) {
+    let bytes = match File::open(path).and_then(|mut file| read_bounded(&mut file, MAX_FILE_LEN)) {
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(String::new()),
-        Err(error) => return Err(io(error)),
-        Ok(metadata) if metadata.len() > MAX_FILE_LEN => {
-            return Err(io(std::io::Error::new(ErrorKind::FileTooLarge, "larger than 64 MiB")));
-        }
-        Ok(_) => {}
+        other => other.map_err(io)?,
+    };
+    if bytes.len() as u64 > MAX_FILE_LEN {
+        return Err(io(std::io::Error::new(ErrorKind::FileTooLarge, "larger than 64 MiB")));
     }
-    fs::read_to_string(path).map_err(io)
+    String::from_utf8(bytes)
+        .map_err(|_| io(std::io::Error::new(ErrorKind::InvalidData, "it is not UTF-8 text")))
 }
 
 /// A TOML file and its text; a missing file is an empty one.

@@ -10,13 +10,16 @@ use crate::check::check_name_of;
 use crate::home::{
     TEMPORARY_PREFIX, create_private_folder, read_or_empty, read_toml, remove_if_there, write_atomically,
 };
-use crate::key_file::{proven_content, read_sealed};
+use crate::key_file::{proven_private, read_sealed};
 use crate::ring_note::{KeyNote, RingForm};
+use crate::ring_overview::{KeySummary, Overview, Stamp, base64_of, stamps};
 use crate::{BookError, Home};
 
 const FOLDER: &str = "keys";
 const RING_FILE: &str = "ring.toml";
 const PRIVATE_SUFFIX: &str = ".key";
+/// From so many keys on, what a listing needs is kept beside.
+const LARGE_RING: usize = 50;
 
 /// The key ring of one home.
 #[derive(Debug, Clone)]
@@ -43,10 +46,29 @@ pub struct RingEntry {
     pub mode: u32,
 }
 
+/// A name of the ring, and what a listing shows of its key or why it shows nothing.
+pub type Listed = (String, Result<KeySummary, BookError>);
+
 impl RingEntry {
     /// Whether others than the owner could read the private file.
     pub fn is_exposed(&self) -> bool {
         self.mode & 0o077 != 0
+    }
+
+    /// What a listing shows of it.
+    pub fn summary(&self) -> KeySummary {
+        KeySummary {
+            name: self.name.clone(),
+            algorithm: self.public.describe(),
+            fingerprint: self.public.fingerprint().to_string(),
+            blob: base64_of(&self.public),
+            comment: self.comment.clone(),
+            container: self.sealed.container().name().to_owned(),
+            protection: self.sealed.describe_protection(),
+            is_weakly_protected: self.sealed.is_weakly_protected(),
+            mode: self.mode,
+            note: self.note.clone(),
+        }
     }
 }
 
@@ -123,6 +145,68 @@ impl KeyRing {
             .collect())
     }
 
+    /// What a listing needs of every key, in order of their names, each with its own success or failure. In a large ring only
+    /// files that changed since the last time are read.
+    ///
+    /// # Errors
+    /// [`BookError::Io`] when the folder cannot be listed.
+    pub fn summaries(&self) -> Result<Vec<Listed>, BookError> {
+        let names = self.names()?;
+        if names.len() < LARGE_RING {
+            let mut notes = self.load_notes()?.keys;
+            let read = |name: String| {
+                let note = notes.remove(&name);
+                let entry = self.read(name.clone(), self.private_path(&name), note);
+                (name, entry.map(|entry| entry.summary()))
+            };
+            return Ok(names.into_iter().map(read).collect());
+        }
+        let paths: Vec<(PathBuf, PathBuf)> =
+            names.iter().map(|name| (self.private_path(name), self.public_path(name))).collect();
+        // Before the files, so that what is written meanwhile is seen as new the next time.
+        let noted_at = Stamp::of_file(&self.folder().join(RING_FILE));
+        let stamps = stamps(&paths);
+        let noted = Overview::load(&self.home, noted_at);
+        let mut is_new = noted.is_none();
+        let mut noted = noted.unwrap_or_default();
+        let mut notes = None;
+        let mut summaries = Vec::with_capacity(names.len());
+        for ((name, (path, _)), stamp) in names.into_iter().zip(paths).zip(&stamps) {
+            let known = stamp.and_then(|(stamp, mode)| Some((noted.find(&name, stamp)?, mode)));
+            let summary = match known {
+                Some((summary, mode)) => Ok(KeySummary { mode, ..summary }),
+                None => {
+                    is_new |= stamp.is_some();
+                    let notes = match &mut notes {
+                        Some(notes) => notes,
+                        none => none.insert(self.load_notes()?.keys),
+                    };
+                    let note = notes.remove(&name);
+                    self.read(name.clone(), path, note).map(|entry| entry.summary())
+                }
+            };
+            summaries.push((name, summary));
+        }
+        if is_new {
+            let good = summaries.iter().zip(&stamps);
+            let good = good.filter_map(|((_, summary), stamp)| Some(((*stamp)?.0, summary.as_ref().ok()?)));
+            // Where it cannot be written, the next listing takes as long as this one.
+            let _ = Overview::save(&self.home, noted_at, good);
+        }
+        Ok(summaries)
+    }
+
+    /// The name under which the ring has this key.
+    ///
+    /// # Errors
+    /// As [`Self::summaries`].
+    pub fn name_of(&self, key: &PublicKey) -> Result<Option<String>, BookError> {
+        let blob = base64_of(key);
+        let holds =
+            |summary: &Result<KeySummary, BookError>| summary.as_ref().is_ok_and(|key| key.blob == blob);
+        Ok(self.summaries()?.into_iter().find(|(_, summary)| holds(summary)).map(|(name, _)| name))
+    }
+
     fn read(&self, name: String, path: PathBuf, note: Option<KeyNote>) -> Result<RingEntry, BookError> {
         let (sealed, mode) = read_sealed(&path)?;
         let line = public_line::parse(&read_or_empty(&self.public_path(&name))?).ok();
@@ -136,10 +220,11 @@ impl KeyRing {
         Ok(RingEntry { name, path, sealed, public, comment, note: note.unwrap_or_default(), mode })
     }
 
-    /// Adds a key under a new name: the private file for the owner alone, the public one for everyone.
+    /// Adds a key under a new name: the private file for the owner alone, the public one for everyone. When it fails, nothing
+    /// of it is left.
     ///
     /// # Errors
-    /// [`BookError::Exists`]; what writing runs into.
+    /// [`BookError::Exists`]; [`BookError::Held`] for a key that is there under another name; what writing runs into.
     pub fn add(
         &self,
         name: &str,
@@ -155,12 +240,26 @@ impl KeyRing {
         if path.exists() {
             return Err(BookError::Exists { what: "key", name: name.to_owned() });
         }
+        // Under the lock: two at once that take in the same key would each find it new.
+        if let Some(name) = self.name_of(key.public())? {
+            return Err(BookError::Held { name });
+        }
         self.sweep();
         // The note first: it is the private file that makes a key, and a note without one harms nobody.
-        self.edit_notes(|notes| {
-            notes.insert(name.to_owned(), note);
-        })?;
-        self.write_pair(name, key, protect, random)?;
+        let written = self
+            .edit_notes(|notes| {
+                notes.insert(name.to_owned(), note);
+            })
+            .and_then(|()| self.write_pair(name, key, protect, random));
+        if let Err(error) = written {
+            // A full disk may refuse even this; what it was that failed is told, not that.
+            let _ = remove_if_there(&path);
+            let _ = remove_if_there(&self.public_path(name));
+            let _ = self.edit_notes(|notes| {
+                notes.remove(name);
+            });
+            return Err(error);
+        }
         Ok(path)
     }
 
@@ -205,7 +304,8 @@ impl KeyRing {
     ) -> Result<(), BookError> {
         let line = format!("{}\n", public_line::format(key.public(), key.comment()));
         let path = self.private_path(name);
-        let content = proven_content(&path, key, PrivateContainer::OpensshKeyV1, protect, random)?;
+        let content = proven_private(key, PrivateContainer::OpensshKeyV1, protect, random)
+            .map_err(|source| BookError::Key { path: path.clone(), source })?;
         write_atomically(&self.public_path(name), line.as_bytes(), 0o644)?;
         write_atomically(&path, &content, 0o600)
     }

@@ -8,15 +8,19 @@
 //! | `trust.toml` | what each machine proved to be | [`TrustStore`] |
 //! | `hints.toml` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
 //! | `keys/` | the key ring | [`KeyRing`] |
+//! | `key-overview` | what a listing of the ring needs; losing it costs a reading of every key | [`KeySummary`] |
 //!
 //! All live under one [`Home`]. Every change is a read, an edit and an atomic write under one lock, so that two
 //! programs at once lose nothing.
 
 mod book_edit;
+mod book_file;
 mod check;
+mod check_forms;
 mod destination;
 mod document;
 mod effective;
+mod entries;
 mod error;
 pub mod fault;
 mod field;
@@ -29,15 +33,19 @@ mod key_ring;
 mod machine_book;
 mod paste;
 mod paste_block;
+mod pasted;
 mod proxy;
 mod read;
+mod resolver;
 mod ring_note;
+mod ring_overview;
 mod scan;
 mod schema;
 mod selection;
 mod settings;
 mod sync;
 mod trust;
+mod trust_decided;
 mod trust_export;
 mod trust_form;
 mod trust_store;
@@ -45,27 +53,33 @@ mod tunnel;
 mod value;
 
 pub use book_edit::BookEdit;
-pub use check::{check_name_of, parse_resolver};
+pub use check::check_name_of;
 pub use destination::{DEFAULT_SSH_PORT, DEFAULT_WINRM_PORT, Destination, OneOff, Protocol, place};
 pub use document::Place;
 pub use effective::{Effective, Origin, Part};
-pub use error::BookError;
+pub use error::{BookError, shown};
 pub use field::{FIELDS, Field, FieldSpec, Kind};
 pub use hints::{Hint, Hints};
-pub use home::Home;
+pub use home::{Home, tell_waits};
 pub use image::{IMAGES, Image, image};
 pub use inventory::{InventoryForm, Row, read_inventory, write_inventory};
-pub use key_file::{export_private, read_key_file, write_new};
-pub use key_ring::{KeyRing, RingEntry};
+pub use key_file::{
+    FileIdentity, KeyFileContent, check_place, kind_in_words, proven_private, public_beside, read_key_file,
+    write_new,
+};
+pub use key_ring::{KeyRing, Listed, RingEntry};
 pub use machine_book::MachineBook;
-pub use paste::Pasted;
+pub use pasted::Pasted;
 pub use proxy::{Proxy, ProxyKind};
+pub use resolver::Resolver;
 pub use ring_note::{Installed, KeyNote};
+pub use ring_overview::KeySummary;
 pub use schema::json_schema;
 pub use selection::{glob, select};
 pub use settings::{Change, Setting, Settings};
 pub use sync::{Mapping, SyncStep, apply_import, export_rows, plan_import};
 pub use trust::{KnownCertificate, KnownKey, Revoked, TrustRecord, TrustVerdict, Verified};
+pub use trust_decided::Kept;
 pub use trust_export::TrustFile;
 pub use trust_store::{Rotation, TrustStore};
 pub use tunnel::{Tunnel, TunnelKind};

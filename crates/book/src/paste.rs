@@ -1,30 +1,7 @@
 //! What a console or a colleague hands out, understood: a URI, `user@host`, a whole connect line, or a block of text with an
 //! address, a user name and a port in it.
 
-use crate::check::{check_address, check_user};
-use crate::destination::split_port;
-use crate::{BookError, Destination, Field, FieldValue, Protocol, Settings, paste_block};
-
-/// What was understood of a pasted text.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Pasted {
-    /// How the machine is spoken to.
-    pub protocol: Protocol,
-    /// Where it is; the public address first where a text has several.
-    pub addresses: Vec<String>,
-    /// The port.
-    pub port: Option<u16>,
-    /// The user.
-    pub user: Option<String>,
-    /// A key file on this computer.
-    pub key_file: Option<String>,
-    /// The gateways, the nearest first.
-    pub gateways: Vec<String>,
-    /// What it is called, where the text says so.
-    pub name: Option<String>,
-    /// Words that look as if they meant something, and were not understood.
-    pub left_over: Vec<String>,
-}
+use crate::{BookError, Destination, Pasted, Protocol, paste_block};
 
 /// Most of a pasted text that is looked at, in bytes: a page of a console is a few kilobytes.
 const MAX_PASTE: usize = 64 * 1024;
@@ -50,40 +27,6 @@ impl Pasted {
         pasted.filter(|pasted| !pasted.addresses.is_empty()).ok_or_else(|| {
             BookError::bad("pasted text", text, "has no address in it that could be understood")
         })
-    }
-
-    /// The same as settings of a machine; the key file is for the ring to take in first.
-    ///
-    /// # Errors
-    /// A value that no machine can have.
-    pub fn settings(&self) -> Result<Settings, BookError> {
-        let mut settings = Settings::new().with(Field::Address, FieldValue::List(self.addresses.clone()))?;
-        if let Some(port) = self.port {
-            settings = settings.with(Field::Port, FieldValue::Number(port.into()))?;
-        }
-        if self.protocol == Protocol::Winrm {
-            settings = settings.with_text(Field::Protocol, "winrm")?;
-        }
-        if let Some(user) = &self.user {
-            settings = settings.with(Field::User, FieldValue::Text(user.clone()))?;
-        }
-        if !self.gateways.is_empty() {
-            settings = settings.with(Field::Gateway, FieldValue::List(self.gateways.clone()))?;
-        }
-        Ok(settings)
-    }
-
-    pub(crate) fn at(place: &str) -> Option<Self> {
-        let (user, host) = match place.rsplit_once('@') {
-            Some((user, host)) => (Some(user.to_owned()), host),
-            None => (None, place),
-        };
-        let (address, port) = split_port(host)?;
-        check_address(address).ok()?;
-        if let Some(user) = &user {
-            check_user(user).ok()?;
-        }
-        Some(Self { addresses: vec![address.to_owned()], port, user, ..Self::default() })
     }
 }
 
@@ -297,7 +240,7 @@ mod tests {
         #[test]
         fn any_text_gives_settings_that_the_book_takes_or_an_error(text in "([a-z0-9@:. -]|ssh |-p |-J |user: |port: |host: |\n|\"|\\[|\\]|é){0,40}") {
             if let Ok(pasted) = Pasted::parse(&text) && let Ok(settings) = pasted.settings() {
-                prop_assert!(!settings.list(Field::Address).is_empty());
+                prop_assert!(!settings.list(crate::Field::Address).is_empty());
             }
         }
 

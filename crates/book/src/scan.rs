@@ -5,7 +5,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::read::{Book, Entry};
+use crate::entries::{Book, Entry};
 use crate::{Field, FieldValue, Settings};
 
 /// Reads a whole file; `None` when it holds anything that takes the thorough reader.

@@ -99,8 +99,10 @@ impl TrustFile {
         }
         for name in records.keys() {
             crate::check_name_of("machine name", name).or_else(|error| {
-                // One-offs are known by their place.
-                crate::Destination::parse(name).map(drop).map_err(|_| error)
+                // One-offs are known by their place, and that by the gateway before it.
+                let (place, gateway) = name.split_once(" via ").unwrap_or((name, "gateway"));
+                let is_place = |text: &str| crate::Destination::parse(text).is_ok();
+                if is_place(place) && is_place(gateway) { Ok(()) } else { Err(error) }
             })?;
         }
         Ok(Self { records, revoked, signer })

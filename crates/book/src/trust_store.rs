@@ -15,13 +15,13 @@ const HEADER: &str =
 /// Most addresses kept for a machine: the latest ones.
 const MAX_ADDRESSES: usize = 16;
 /// Most keys kept for a machine: servers have one of each of four or five kinds, and two of each while they change them.
-const MAX_KEYS: usize = 16;
+pub(crate) const MAX_KEYS: usize = 16;
 
 /// The trust store of one home.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct TrustStore {
-    records: BTreeMap<String, TrustRecord>,
-    revoked: Vec<Revoked>,
+    pub(crate) records: BTreeMap<String, TrustRecord>,
+    pub(crate) revoked: Vec<Revoked>,
 }
 
 /// What an announcement of host keys changed.
@@ -342,7 +342,7 @@ impl TrustStore {
     }
 
     /// A change under the lock; written when the first half of its outcome says so.
-    fn edit<T>(home: &Home, change: impl FnOnce(&mut Self) -> (bool, T)) -> Result<T, BookError> {
+    pub(crate) fn edit<T>(home: &Home, change: impl FnOnce(&mut Self) -> (bool, T)) -> Result<T, BookError> {
         let _lock = home.lock()?;
         let mut store = Self::load(home)?;
         let (changed, outcome) = change(&mut store);
@@ -360,7 +360,7 @@ impl TrustStore {
 }
 
 /// A key with the history that it has: first seen when it was, and compared if it ever was.
-fn with_history(key: &KnownKey, before: &[KnownKey]) -> KnownKey {
+pub(crate) fn with_history(key: &KnownKey, before: &[KnownKey]) -> KnownKey {
     match before.iter().find(|known| known.key == key.key) {
         None => key.clone(),
         Some(known) => {
@@ -378,7 +378,7 @@ fn with_history(key: &KnownKey, before: &[KnownKey]) -> KnownKey {
     }
 }
 
-fn note_address(record: &mut TrustRecord, place: &str) {
+pub(crate) fn note_address(record: &mut TrustRecord, place: &str) {
     record.addresses.retain(|address| address != place);
     record.addresses.push(place.to_owned());
     let surplus = record.addresses.len().saturating_sub(MAX_ADDRESSES);

@@ -3,26 +3,19 @@
 // A test that cannot go on says so by panicking.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
+mod support;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 use jiff::Timestamp;
 use lantern_book::{
-    BookError, Change, FIELDS, Field, FieldValue, Home, InventoryForm, Kind, KnownKey, MachineBook, Mapping,
-    Place, Revoked, Settings, SyncStep, TrustFile, TrustStore, TrustVerdict, Verified, apply_import,
-    json_schema, plan_import, read_inventory,
+    BookError, Change, FIELDS, Field, FieldValue, InventoryForm, Kind, KnownKey, MachineBook, Mapping, Place,
+    Revoked, Settings, SyncStep, TrustFile, TrustStore, TrustVerdict, Verified, apply_import, json_schema,
+    plan_import, read_inventory,
 };
 use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey};
-
-fn book(text: &str) -> MachineBook {
-    MachineBook::parse(Path::new("machines.toml"), text).unwrap()
-}
-
-fn home() -> (tempfile::TempDir, Home) {
-    let folder = tempfile::tempdir().unwrap();
-    let home = Home::new(folder.path().join("lantern"));
-    (folder, home)
-}
+use support::{book, home};
 
 fn host_key(byte: u8) -> PublicKey {
     PublicKey::Ed25519([byte; 32])

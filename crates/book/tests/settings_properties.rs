@@ -3,24 +3,17 @@
 // A test that cannot go on says so by panicking.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
+mod support;
+
 use std::collections::BTreeSet;
 use std::path::Path;
 
 use lantern_book::{
-    Change, FIELDS, Field, Home, InventoryForm, Kind, MachineBook, Mapping, Place, Settings, apply_import,
+    Change, FIELDS, Field, InventoryForm, Kind, MachineBook, Mapping, Place, Settings, apply_import,
     export_rows, glob, plan_import, read_inventory, select, write_inventory,
 };
 use proptest::prelude::*;
-
-fn book(text: &str) -> MachineBook {
-    MachineBook::parse(Path::new("machines.toml"), text).unwrap()
-}
-
-fn home() -> (tempfile::TempDir, Home) {
-    let folder = tempfile::tempdir().unwrap();
-    let home = Home::new(folder.path().join("lantern"));
-    (folder, home)
-}
+use support::{book, home};
 
 /// A value that a field of this name allows.
 fn value_of(field: Field) -> BoxedStrategy<String> {

@@ -142,15 +142,12 @@ impl SignatureAlgorithm {
     /// [`KeyError::Unsupported`], with the reason for the retired ones.
     pub fn from_name(name: &str) -> Result<Self, KeyError> {
         Self::ALL.into_iter().find(|algorithm| algorithm.name() == name).ok_or_else(|| {
-            KeyError::Unsupported {
-                what: "signature algorithm",
-                met: name.chars().take(64).collect(),
-                why: match name {
-                    "ssh-rsa" => "RSA with SHA-1, retired by RFC 8332",
-                    "ssh-dss" => "DSA with SHA-1, retired by RFC 9142",
-                    _ => "not one of ours",
-                },
-            }
+            let why = match name {
+                "ssh-rsa" => "RSA with SHA-1, retired by RFC 8332",
+                "ssh-dss" => "DSA with SHA-1, retired by RFC 9142",
+                _ => "not one of ours",
+            };
+            KeyError::unsupported("signature algorithm", name, why)
         })
     }
 }

@@ -9,8 +9,8 @@ pub enum KeyError {
     #[error("the key is damaged: {0}")]
     Malformed(&'static str),
     /// The bytes end early, or lengths inside them do not fit.
-    #[error("the key is damaged")]
-    Wire(#[from] WireError),
+    #[error("the key is damaged: {0}")]
+    Wire(WireError),
     /// Something that is no key, or none of use here, and what it is.
     #[error("not a usable key: {0}")]
     NotAKey(String),
@@ -57,4 +57,26 @@ pub enum KeyError {
     /// The cryptographic library refused; it does not say why.
     #[error("the cryptographic library refused to {0}")]
     Refused(&'static str),
+}
+
+// Not as its source: the message has said it.
+impl From<WireError> for KeyError {
+    fn from(error: WireError) -> Self {
+        Self::Wire(error)
+    }
+}
+
+/// Longest name of an algorithm, cipher or curve that is repeated in a message, in bytes; those in use have up to 35.
+const MAX_NAME_LEN: usize = 40;
+
+impl KeyError {
+    /// [`Self::Unsupported`] with a name that a file gave. What is no name is not repeated: where a file is damaged or made to
+    /// be, its secret bytes may stand there.
+    pub(crate) fn unsupported(what: &'static str, met: &str, why: &'static str) -> Self {
+        let is_name = !met.is_empty()
+            && met.len() <= MAX_NAME_LEN
+            && met.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_.@:".contains(&byte));
+        let met = if is_name { met.to_owned() } else { "(no name)".into() };
+        Self::Unsupported { what, met, why }
+    }
 }

@@ -6,7 +6,7 @@ use crypto_bigint::BoxedUint;
 use sha2::{Sha256, Sha512};
 
 use crate::algorithm::{MAX_RSA_BITS, MIN_RSA_BITS};
-use crate::rsa::{RsaComponents, uint};
+use crate::rsa_numbers::{RsaComponents, uint};
 use crate::{KeyError, SignatureAlgorithm};
 
 /// The library's form of a key whose numbers are known to belong together.

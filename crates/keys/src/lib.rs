@@ -19,7 +19,9 @@
 //! # Ok::<(), lantern_keys::KeyError>(())
 //! ```
 
+mod agent_form;
 pub mod algorithm;
+pub mod certificate;
 pub mod container;
 pub mod error;
 pub mod fingerprint;
@@ -32,12 +34,14 @@ pub mod public;
 pub mod public_line;
 pub mod random;
 mod rsa;
+mod rsa_numbers;
 pub mod secret;
 pub mod signature;
 pub mod sshfp;
 pub mod wire;
 
 pub use algorithm::{Curve, KeyAlgorithm, RsaBits, SignatureAlgorithm};
+pub use certificate::{Certificate, CertificateKind, CertificateSignature};
 pub use error::KeyError;
 pub use fingerprint::Fingerprint;
 pub use private::PrivateKey;

@@ -18,7 +18,13 @@ pub struct LineLimits {
 
 impl LineLimits {
     /// The options as they stand before the key; empty without limits.
-    pub fn options(&self) -> String {
+    ///
+    /// # Errors
+    /// [`BadLimit`]: a value that would end its quotes or its line, and what follows it would be read as something else.
+    pub fn options(&self) -> Result<String, BadLimit> {
+        for value in [&self.from, &self.command, &self.expires].into_iter().flatten() {
+            check_value(value)?;
+        }
         let quoted = |name: &str, value: &str| format!("{name}=\"{}\"", value.replace('"', "\\\""));
         let mut options = Vec::new();
         options.extend(self.from.as_ref().map(|value| quoted("from", value)));
@@ -29,7 +35,23 @@ impl LineLimits {
             );
         }
         options.extend(self.expires.as_ref().map(|value| quoted("expiry-time", value)));
-        options.join(",")
+        Ok(options.join(","))
+    }
+}
+
+/// A limit that would not stay within its line and its quotes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("must not be empty, have line ends, or end with a backslash")]
+pub struct BadLimit;
+
+/// Whether a value stays within its line and its quotes.
+///
+/// # Errors
+/// [`BadLimit`].
+pub fn check_value(value: &str) -> Result<(), BadLimit> {
+    match value.is_empty() || value.contains(char::is_control) || value.ends_with('\\') {
+        true => Err(BadLimit),
+        false => Ok(()),
     }
 }
 
@@ -141,15 +163,24 @@ mod tests {
             })
     }
 
+    #[test]
+    fn a_backslash_before_a_quote_stays_a_backslash() {
+        let limits = LineLimits { command: Some("say \\\"lit\\\" now".into()), ..LineLimits::default() };
+        let options = limits.options().unwrap();
+        assert_eq!(options, r#"command="say \\"lit\\" now""#);
+        let Added::Changed(list) = add(b"", &KEYS[0], "keeper", &options) else { panic!() };
+        assert_eq!(keys(&list)[0].options, options);
+    }
+
     proptest! {
         /// Added and taken out again, everything else is as it was; adding twice changes nothing.
         #[test]
         fn a_key_comes_and_goes_and_nothing_else_moves(list in any_list(), limited: bool) {
             let limits = LineLimits { no_forwarding: limited, ..LineLimits::default() };
-            let Added::Changed(with) = add(&list, &KEYS[0], "keeper", &limits.options()) else { panic!() };
+            let Added::Changed(with) = add(&list, &KEYS[0], "keeper", &limits.options().unwrap()) else { panic!() };
             prop_assert!(with.starts_with(&list));
             prop_assert_eq!(keys(&with).iter().filter(|line| line.key == KEYS[0]).count(), 1);
-            prop_assert_eq!(add(&with, &KEYS[0], "other", &limits.options()), Added::Already(limits.options()));
+            prop_assert_eq!(add(&with, &KEYS[0], "other", &limits.options().unwrap()), Added::Already(limits.options().unwrap()));
             let without = remove(&with, &KEYS[0]).unwrap();
             let mut expected = list.clone();
             if expected.last().is_some_and(|last| *last != b'\n') {
@@ -161,15 +192,30 @@ mod tests {
 
         /// New limits replace the line in its place.
         #[test]
-        fn limits_are_changed_in_place(list in any_list(), command in "[a-z\" ]{0,20}") {
+        fn limits_are_changed_in_place(list in any_list(), command in "[a-z\" ]{1,20}") {
             let Added::Changed(with) = add(&list, &KEYS[0], "keeper", "") else { panic!() };
             let Added::Changed(with) = add(&with, &KEYS[1], "after it", "restrict") else { return Ok(()) };
             let limits = LineLimits { command: Some(command), expires: Some("20270101Z".into()), ..LineLimits::default() };
-            let Added::Changed(limited) = add(&with, &KEYS[0], "keeper", &limits.options()) else { panic!() };
+            let Added::Changed(limited) = add(&with, &KEYS[0], "keeper", &limits.options().unwrap()) else { panic!() };
             let order = |list: &[u8]| keys(list).into_iter().map(|line| line.key).collect::<Vec<_>>();
             prop_assert_eq!(order(&limited), order(&with));
             let options: Vec<_> = keys(&limited).into_iter().filter(|line| line.key == KEYS[0]).map(|line| line.options).collect();
-            prop_assert_eq!(options, vec![limits.options()]);
+            prop_assert_eq!(options, vec![limits.options().unwrap()]);
+        }
+
+        /// Whatever is to limit a line (a backslash before a quote, say), it stays one line with one key, and the limits are read back, or it is refused.
+        #[test]
+        fn no_value_leaves_its_quotes_or_its_line(
+            command in prop_oneof![".{0,30}", "[\"\\\\ \n\r,a-c]{0,12}", "[\u{0}-\u{9f}]{0,8}"],
+            from in prop::option::of(prop_oneof!["[0-9a-f.:*,!/]{1,20}", "[\"\\\\\n,]{0,4}"]),
+        ) {
+            let limits = LineLimits { command: Some(command), from, ..LineLimits::default() };
+            let Ok(options) = limits.options() else { return Ok(()) };
+            let Added::Changed(list) = add(b"# first\n", &KEYS[0], "keeper", &options) else { panic!() };
+            prop_assert_eq!(list.iter().filter(|byte| **byte == b'\n').count(), 2);
+            let found = keys(&list);
+            prop_assert_eq!(found.len(), 1);
+            prop_assert_eq!((&found[0].key, &found[0].options), (&KEYS[0], &options));
         }
     }
 }

@@ -3,7 +3,7 @@
 use zeroize::Zeroizing;
 
 use crate::Curve;
-use crate::rsa::RsaComponents;
+use crate::rsa_numbers::RsaComponents;
 
 /// What a container holds of a private key. Public numbers that a container leaves out are computed.
 pub(crate) enum PrivateParts {

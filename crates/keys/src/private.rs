@@ -8,8 +8,9 @@ use zeroize::Zeroizing;
 use crate::algorithm::MAX_FAST_RSA_BITS;
 use crate::large_rsa;
 use crate::parts::PrivateParts;
-use crate::rsa::{self, RsaComponents, checked_modulus_bits};
-use crate::wire::{Reader, Writer, trim_leading_zeros};
+use crate::rsa;
+use crate::rsa_numbers::{RsaComponents, checked_modulus_bits};
+use crate::wire::{Writer, trim_leading_zeros};
 use crate::{Curve, KeyAlgorithm, KeyError, PublicKey, RsaBits, Signature, SignatureAlgorithm};
 
 /// A private key with its public half and its comment.
@@ -133,22 +134,6 @@ impl PrivateKey {
         Ok(Signature { algorithm, blob })
     }
 
-    /// The key as the agent protocol adds it (draft-ietf-sshm-ssh-agent §3.2): type name, numbers, comment. Secret.
-    ///
-    /// # Errors
-    /// [`KeyError::Refused`] when the cryptographic library fails.
-    pub fn to_agent_form(&self) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-        crate::container::openssh_key_v1::encode_parts(self)
-    }
-
-    /// Reads what [`Self::to_agent_form`] writes, checking the key as any other.
-    ///
-    /// # Errors
-    /// Malformed bytes, halves that do not match, or an algorithm that we refuse.
-    pub fn from_agent_form(reader: &mut Reader<'_>) -> Result<Self, KeyError> {
-        crate::container::openssh_key_v1::decode_parts(reader)
-    }
-
     /// The numbers, for a container.
     pub(crate) fn parts(&self) -> Result<PrivateParts, KeyError> {
         Ok(match &self.pair {
@@ -203,7 +188,7 @@ impl PrivateKey {
                 Pair::Ecdsa(curve, pair)
             }
             PrivateParts::Rsa(parts) => {
-                match checked_modulus_bits(&parts.n)? > MAX_FAST_RSA_BITS {
+                let pair = match checked_modulus_bits(&parts.n)? > MAX_FAST_RSA_BITS {
                     // The library makes all of our checks, faster; ours then say which number it is.
                     false => {
                         Pair::Rsa(parts.to_key_pair().map_err(|error| parts.check().err().unwrap_or(error))?)
@@ -212,10 +197,24 @@ impl PrivateKey {
                         parts.check()?;
                         Pair::LargeRsa(Box::new((large_rsa::key_pair(&parts)?, parts)))
                     }
-                }
+                };
+                let key = Self::from_pair(pair, comment)?;
+                key.check_signs()?;
+                return Ok(key);
             }
         };
         Self::from_pair(pair, comment)
+    }
+
+    /// Signs and verifies. The numbers of an RSA key can fit each other while a "prime" is none, which shows in nothing
+    /// else that is as quick.
+    fn check_signs(&self) -> Result<(), KeyError> {
+        let algorithm = SignatureAlgorithm::RsaSha256;
+        let message = b"whether the halves belong together";
+        let verified = self.sign(message, algorithm).and_then(|made| self.public.verify(message, &made));
+        verified.map_err(|_| {
+            KeyError::Inconsistent("what the private half signs, the public half does not verify")
+        })
     }
 }
 

@@ -1,10 +1,11 @@
 //! Public keys: their wire blobs, and verifying signatures with them.
 
+use aws_lc_rs::encoding::{AsDer, PublicKeyX509Der};
 use aws_lc_rs::signature::{self as lc, ParsedPublicKey, UnparsedPublicKey, VerificationAlgorithm};
 
 use crate::algorithm::MAX_FAST_RSA_BITS;
 use crate::large_rsa;
-use crate::rsa::checked_modulus_bits;
+use crate::rsa_numbers::checked_modulus_bits;
 use crate::wire::{Reader, Writer, trim_leading_zeros};
 use crate::{Curve, Fingerprint, KeyError, Signature, SignatureAlgorithm};
 
@@ -70,14 +71,28 @@ impl PublicKey {
         bytes.try_into().map(Self::Ed25519).map_err(|_| KeyError::Malformed("an Ed25519 key has 32 bytes"))
     }
 
-    /// An ECDSA key from its uncompressed point, which must lie on the curve.
+    /// An ECDSA key from its point, which must lie on the curve. One that is compressed is written out: RFC 5656 §3.1 lets
+    /// nobody rely on servers that take it.
     pub(crate) fn ecdsa(curve: Curve, point: &[u8]) -> Result<Self, KeyError> {
-        if point.len() != 1 + 2 * curve.field_len() || point.first() != Some(&4) {
-            return Err(KeyError::Malformed("a curve point must be uncompressed"));
+        let not_on_curve = KeyError::Inconsistent("the point is not on the curve");
+        let width = curve.field_len();
+        match point.first() {
+            Some(4) if point.len() == 1 + 2 * width => {
+                ParsedPublicKey::new(ecdsa_verification(curve), point).map_err(|_| not_on_curve)?;
+                Ok(Self::Ecdsa { curve, point: point.to_vec() })
+            }
+            Some(2 | 3) if point.len() == 1 + width => {
+                let parsed = ParsedPublicKey::new(ecdsa_verification(curve), point);
+                let parsed = parsed.map_err(|_| not_on_curve.clone())?;
+                let info: PublicKeyX509Der<'_> = parsed.as_der().map_err(|_| not_on_curve.clone())?;
+                // The library writes points in full; that of a SubjectPublicKeyInfo is its end.
+                let at = info.as_ref().len().checked_sub(1 + 2 * width);
+                let whole =
+                    at.and_then(|at| info.as_ref().get(at..)).filter(|whole| whole.first() == Some(&4));
+                Self::ecdsa(curve, whole.ok_or(not_on_curve)?)
+            }
+            _ => Err(KeyError::Malformed("a curve point is 4 and both coordinates, or 2 or 3 and one")),
         }
-        ParsedPublicKey::new(ecdsa_verification(curve), point)
-            .map_err(|_| KeyError::Inconsistent("the point is not on the curve"))?;
-        Ok(Self::Ecdsa { curve, point: point.to_vec() })
     }
 
     /// An RSA key from its numbers, within our limits.
@@ -183,17 +198,14 @@ impl PublicKey {
 
 /// Why we hold no keys of this type, by its name on the wire.
 pub(crate) fn unsupported_key_type(key_type: &str) -> KeyError {
-    KeyError::Unsupported {
-        what: "key algorithm",
-        met: key_type.chars().take(64).collect(),
-        why: match key_type {
-            "ssh-dss" => "DSA, retired by RFC 9142",
-            "ssh-ed448" => "Ed448, which servers don't take",
-            name if name.contains("-cert-") => "a certificate, not a plain key",
-            name if name.starts_with("sk-") => "its private half lives in a hardware token",
-            _ => "we hold Ed25519, ECDSA on the NIST curves, and RSA keys",
-        },
-    }
+    let why = match key_type {
+        "ssh-dss" => "DSA, retired by RFC 9142",
+        "ssh-ed448" => "Ed448, which servers don't take",
+        name if name.contains("-cert-") => "a certificate, not a plain key",
+        name if name.starts_with("sk-") => "its private half lives in a hardware token",
+        _ => "we hold Ed25519, ECDSA on the NIST curves, and RSA keys",
+    };
+    KeyError::unsupported("key algorithm", key_type, why)
 }
 
 fn check(

@@ -21,6 +21,7 @@ pub struct PublicLine {
 /// The places of the parts of a line.
 pub(crate) struct Parts<'a> {
     pub(crate) options: &'a str,
+    pub(crate) key_type: &'a str,
     pub(crate) blob: Vec<u8>,
     pub(crate) comment: &'a str,
 }
@@ -73,7 +74,7 @@ pub(crate) fn split(line: &str) -> Result<Parts<'_>, KeyError> {
             if crate::wire::Reader::new(&blob).text("key type") != Ok(key_type) {
                 return Err(KeyError::Inconsistent("the line names another key type than its base64 holds"));
             }
-            Ok(Parts { options, blob, comment })
+            Ok(Parts { options, key_type, blob, comment })
         }
         None => Err(KeyError::Malformed("a public key line is a type, base64 and a comment")),
     }
@@ -81,20 +82,23 @@ pub(crate) fn split(line: &str) -> Result<Parts<'_>, KeyError> {
 
 /// Type, base64 and comment, when the line begins with a word and the base64 of a blob: a length below 256.
 fn key_at(line: &str) -> Option<(&str, &str, &str)> {
-    let mut parts = line.splitn(3, [' ', '\t']);
-    let (key_type, base64) = (parts.next()?, parts.next()?);
+    // Any number of blanks may stand between: servers take them, and columns are aligned by hand.
+    let (key_type, rest) = line.split_once([' ', '\t'])?;
+    let rest = rest.trim_start_matches([' ', '\t']);
+    let (base64, comment) = rest.split_once([' ', '\t']).unwrap_or((rest, ""));
     let plain = |c: char| c.is_ascii_alphanumeric() || "-@._".contains(c);
     let is_key = key_type.chars().all(plain) && base64.starts_with("AAAA");
-    is_key.then(|| (key_type, base64, parts.next().unwrap_or_default().trim()))
+    is_key.then(|| (key_type, base64, comment.trim()))
 }
 
-/// Options end at the first white space outside of double quotes; a backslash keeps a quote from ending them.
+/// Options end at the first white space outside of double quotes. A backslash right before a quote keeps it from being one, and means nothing
+/// elsewhere: so servers read them.
 fn split_options(line: &str) -> (&str, &str) {
-    let (mut quoted, mut escaped) = (false, false);
-    for (at, c) in line.char_indices() {
+    let mut quoted = false;
+    let mut rest = line.char_indices().peekable();
+    while let Some((at, c)) = rest.next() {
         match c {
-            _ if escaped => escaped = false,
-            '\\' if quoted => escaped = true,
+            '\\' if rest.next_if(|(_, next)| *next == '"').is_some() => {}
             '"' => quoted = !quoted,
             ' ' | '\t' if !quoted => return (&line[..at], line[at..].trim_start()),
             _ => {}

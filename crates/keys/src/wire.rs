@@ -74,6 +74,11 @@ impl<'a> Reader<'a> {
         Ok(u32::from_be_bytes(self.array(field)?))
     }
 
+    /// `uint64`.
+    pub fn u64(&mut self, field: &'static str) -> Result<u64, WireError> {
+        Ok(u64::from_be_bytes(self.array(field)?))
+    }
+
     /// `boolean`: any non-zero value is true.
     pub fn bool(&mut self, field: &'static str) -> Result<bool, WireError> {
         Ok(self.u8(field)? != 0)

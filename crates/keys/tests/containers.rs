@@ -344,47 +344,6 @@ fn public_containers_keep_key_and_comment() {
     }
 }
 
-/// Each of the eight numbers of an RSA key, changed by one bit, is noticed: a key with a wrong coefficient would sign, and
-/// give its primes away with the signature.
-#[test]
-fn every_number_of_an_rsa_key_is_checked() {
-    use base64ct::Encoding;
-    let small =
-        write_private(&KEYS[3], PrivateContainer::Pkcs1Der, Protect::default(), &mut SystemRandom).unwrap();
-    let large: String =
-        include_str!("data/rsa-16384.pem").lines().filter(|line| !line.starts_with('-')).collect();
-    for der in [small.to_vec(), base64ct::Base64::decode_vec(&large).unwrap()] {
-        // Past the outer header and the version, every element is an INTEGER with a short or long length.
-        let (mut at, mut changed) = (4 + 3, 0);
-        while at < der.len() {
-            assert_eq!(der[at], 2);
-            let (header, len) = match der[at + 1] {
-                0x82 => (4, usize::from(der[at + 2]) << 8 | usize::from(der[at + 3])),
-                0x81 => (3, usize::from(der[at + 2])),
-                len => (2, usize::from(len)),
-            };
-            let mut spoilt = der.clone();
-            spoilt[at + header + len - 1] ^= 2;
-            let found = read(&spoilt).unwrap().remove(0);
-            assert!(matches!(found, Err(KeyError::Inconsistent(_))), "number {changed}: {found:?}");
-            at += header + len;
-            changed += 1;
-        }
-        assert_eq!(changed, 8);
-    }
-}
-
-/// PKCS#8 of version 2 repeats the public half, which must then fit.
-#[test]
-fn pkcs8_of_version_2_is_read_and_its_halves_compared() {
-    let der = aws_lc_rs::signature::Ed25519KeyPair::generate().unwrap().to_pkcs8().unwrap();
-    let key = Sealed::parse(der.as_ref()).unwrap().open(None).unwrap();
-    assert_eq!(key.public().describe(), "Ed25519");
-    let mut changed = der.as_ref().to_vec();
-    *changed.last_mut().unwrap() ^= 1;
-    assert!(matches!(Sealed::parse(&changed), Err(KeyError::Inconsistent(_))));
-}
-
 /// The example of RFC 8037 §A.2, and of RFC 4716 §3.6 its first.
 #[test]
 fn the_examples_of_the_rfcs_are_read() {
@@ -397,7 +356,7 @@ fn the_examples_of_the_rfcs_are_read() {
             .contains("11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo")
     );
     let private = jwk.replace("}", r#","d":"nWGxne_9WmC6hEr0kuwsxERJxWl7MmkZcDusAxyuf2A"}"#);
-    assert!(read(private.as_bytes()).unwrap().remove(0).unwrap_err().to_string().contains("private half"));
+    assert_eq!(other(private.as_bytes()), "a private key as a JWK (write it as PKCS#8 first)");
     let example = "---- BEGIN SSH2 PUBLIC KEY ----\nComment: \"1024-bit RSA, converted from somewhere by me@example\\\n.com\"\nx-command: /home/me/bin/lock-in-guest.sh\nAAAAB3NzaC1yc2EAAAABIwAAAIEA1on8gxCGJJWSRT4uOrR13mUaUk0hRf4RzxSZ1zRb\nYYFw8pfGesIFoEuVth4HKyF8k1y4mRUnYHP1XNMNMJl1JcEArC2asV8sHf6zSPVffozZ\n5TT4SfsUu/iKy9lUcCfXzwre4WWZSXXcPff+EHtWshahu3WzBdnGxm5Xoi89zcE=\n---- END SSH2 PUBLIC KEY ----\n";
     let error = read(example.as_bytes()).unwrap().remove(0).unwrap_err().to_string();
     assert!(error.contains("1024"), "{error}");

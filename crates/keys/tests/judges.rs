@@ -3,6 +3,8 @@
 // A test that cannot go on says so by panicking.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
+mod support;
+
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -13,24 +15,9 @@ use lantern_keys::container::{
     write_private, write_public,
 };
 use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, PublicKey, RsaBits, SecretString, SystemRandom};
+use support::{PYTHON, judges_are_here};
 
-const PYTHON: &str = "/usr/bin/python3";
 const SECRET: &str = "twelve green lamps, ø";
-
-/// Whether both judges are here. In CI a missing one is a failure; elsewhere the test is skipped loudly.
-fn available() -> bool {
-    let works = |program: &str, words: &[&str]| {
-        Command::new(program).args(words).output().is_ok_and(|output| output.status.success())
-    };
-    let here = works("openssl", &["version"]) && works(PYTHON, &["-c", "import cryptography, bcrypt"]);
-    assert!(here || std::env::var_os("CI").is_none(), "openssl and python3-cryptography are needed in CI");
-    if !here {
-        eprintln!(
-            "\n*** SKIPPED: openssl, python3-cryptography or python3-bcrypt is missing; run ./test.sh as root ***\n"
-        );
-    }
-    here
-}
 
 fn keys() -> Vec<(&'static str, PrivateKey)> {
     let algorithms = [
@@ -104,7 +91,7 @@ fn ways(key: &PrivateKey) -> Vec<(String, Vec<u8>, bool)> {
 
 #[test]
 fn both_judges_read_every_container_that_we_write_and_find_the_same_numbers() {
-    if !available() {
+    if !judges_are_here() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -142,7 +129,7 @@ fn both_judges_read_every_container_that_we_write_and_find_the_same_numbers() {
 
 #[test]
 fn what_cryptography_writes_is_read_by_us() {
-    if !available() {
+    if !judges_are_here() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -187,7 +174,7 @@ fn check_read(path: &Path, key: &PrivateKey) {
 
 #[test]
 fn what_openssl_writes_is_read_by_us() {
-    if !available() {
+    if !judges_are_here() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -226,7 +213,7 @@ fn what_openssl_writes_is_read_by_us() {
 
 #[test]
 fn openssl_reads_the_public_containers_that_we_write() {
-    if !available() {
+    if !judges_are_here() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();

@@ -9,9 +9,9 @@ use tracing_subscriber::Layer;
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
-use crate::cli::Global;
-use crate::failure::{Failure, code};
-use crate::output;
+use crate::cli::global::Global;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 /// Starts logging as the options say.
 ///

@@ -1,28 +1,12 @@
 //! `lantern`: reach many machines safely.
 //!
 //! `main` parses, sets up logging, runs one command and turns its outcome into an exit code. Each command is a file in
-//! [`commands`]; [`failure`] is the one place that maps failures to exit codes and hints.
+//! [`commands`], and takes its arguments from [`cli`]; [`screen`] is all that is printed, [`terminal`] all that is asked and typed.
 
-mod agents;
-mod ask;
 mod cli;
 mod commands;
-mod completing;
-mod confirm;
-mod connect_args;
-mod failure;
-mod flags_view;
-mod forward;
-mod key_source;
 mod logging;
-mod output;
-mod passphrase;
-mod pipes;
-mod progress;
-mod secret_source;
-mod settings;
-mod stdio;
-mod target;
+mod screen;
 mod terminal;
 
 use std::process::ExitCode;
@@ -30,13 +14,17 @@ use std::process::ExitCode;
 use clap::{CommandFactory, Parser};
 use clap_complete::CompleteEnv;
 
-use crate::failure::{Failure, code};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 fn main() -> ExitCode {
     terminal::raw::restore_on_panic();
     stop_on_purpose();
+    lantern_book::tell_waits(tell_wait);
     CompleteEnv::with_factory(cli::Cli::command).var(commands::completions::VARIABLE).complete();
-    let cli = match cli::Cli::try_parse() {
+    let words: Vec<_> = std::env::args_os().collect();
+    let parsed = cli::quick::parse(&words).map_or_else(|| cli::Cli::try_parse_from(&words), Ok);
+    let cli = match parsed {
         Ok(cli) => cli,
         Err(error) => {
             // Help and version are answers, not errors.
@@ -60,6 +48,12 @@ fn stop_on_purpose() {
     {
         lantern_book::fault::stop_at(write);
     }
+}
+
+/// Another program changes the home's files, and takes its time.
+fn tell_wait(lock: &std::path::Path, holder: Option<u32>) {
+    let who = holder.map_or("another program".into(), |process| format!("process {process}"));
+    output::say(&format!("waiting for {who}, which holds {} ...", lock.display()));
 }
 
 fn report(failure: &Failure) -> ExitCode {

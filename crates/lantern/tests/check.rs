@@ -212,3 +212,30 @@ fn fix_mends_what_is_ours_and_nothing_else() {
     );
     desk.lantern(&["check", "lamp-01"]).expect(0);
 }
+
+/// In a home that others may write to nothing is done but look at what is wrong with it.
+#[test]
+fn a_home_that_others_may_write_to_is_refused_and_mended() {
+    let desk = Desk::with_key();
+    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    desk.add(&lit);
+    let mode =
+        |mode| std::fs::set_permissions(desk.home(), std::os::unix::fs::PermissionsExt::from_mode(mode));
+    mode(0o777).unwrap();
+    for words in [
+        &["run", "lamp-01", "--", "whoami"][..],
+        &["key", "list"],
+        &["machine", "list"],
+        &["trust", "list"],
+        &["keeper", "start"],
+        &["keeper", "add", "harbour"],
+    ] {
+        let err = desk.lantern(words).expect(241).err;
+        assert!(err.contains("is not yours alone: others may write to it (mode 0777)"), "{words:?}: {err}");
+        assert!(err.contains("chmod 700 "), "{err}");
+    }
+    assert!(!desk.home().join("keeper.sock").exists());
+    let outcome = desk.lantern(&["check", "lamp-01", "--fix", "--yes"]);
+    assert!(outcome.text().contains("others can read"), "{}", outcome.text());
+    desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
+}

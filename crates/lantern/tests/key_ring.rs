@@ -91,7 +91,7 @@ fn what_cannot_be_imported_is_told_as_what_it_is() {
     file("mixed.pem", &[&key[..], &one[..]].concat());
     let words = ["key", "import", "mixed.pem", "--name", "picked", "--plain", "--pick", "2", "--move"];
     let err = desk.lantern(&words).expect(0).err;
-    assert!(err.contains("more than this key, so it was not removed"), "{err}");
+    assert!(err.contains("mixed.pem was not removed: besides the key it holds 1 other private key"), "{err}");
     assert!(desk.folder.path().join("mixed.pem").exists());
     let err = desk.without_terminal(&["key", "import", "two.pem", "--name", "new"]).expect(240).err;
     assert!(err.contains("--pick"), "{err}");
@@ -366,8 +366,8 @@ fn the_audit_finds_what_is_wrong_and_says_what_mends_it() {
         kinds("downloads/deep/host.pub"),
         ["duplicate", "exposed", "misplaced", "no-passphrase", "short-key"]
     );
-    assert_eq!(kinds("downloads/dsa.pem"), ["weak-algorithm"]);
-    assert_eq!(kinds("downloads/cut.pem"), ["broken"]);
+    assert_eq!(kinds("downloads/dsa.pem"), ["exposed", "weak-algorithm"]);
+    assert_eq!(kinds("downloads/cut.pem"), ["broken", "exposed"]);
     assert_eq!(kinds("downloads/weak.key"), ["exposed", "weak-protection"]);
     assert_eq!(report["found"].as_array().unwrap().len(), 6, "{report}");
     let text = desk.lantern(&["key", "audit", "--path", "downloads"]).expect(1);

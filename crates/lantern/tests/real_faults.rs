@@ -17,15 +17,7 @@ use support::{Desk, PATIENCE, noise};
 
 /// A desk with a user's key, and host keys of the three kinds that every server has.
 fn desk() -> Option<Desk> {
-    if !sshd::available() {
-        return None;
-    }
-    sshd::make_user();
-    let desk = Desk::with_key();
-    for (name, algorithm) in [("rsa", "rsa-3072"), ("ecdsa", "ecdsa-p256"), ("ed25519", "ed25519")] {
-        desk.lantern(&["key", "new", name, "--algorithm", algorithm, "--plain"]).expect(0);
-    }
-    Some(desk)
+    sshd::desk(&[("rsa", "rsa-3072"), ("ecdsa", "ecdsa-p256"), ("ed25519", "ed25519")])
 }
 
 const KEYS: [&str; 3] = ["rsa", "ecdsa", "ed25519"];

@@ -14,13 +14,7 @@ use support::{Desk, Screen, noise};
 
 /// A desk with a user's key and an Ed25519 host key.
 fn desk() -> Option<Desk> {
-    if !sshd::available() {
-        return None;
-    }
-    sshd::make_user();
-    let desk = Desk::with_key();
-    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
-    Some(desk)
+    sshd::desk(&[("host", "ed25519")])
 }
 
 fn fingerprint(desk: &Desk, key: &str) -> String {
@@ -325,59 +319,4 @@ fn a_key_is_installed_rotated_and_withdrawn() {
     desk.with_secrets(&words, sshd::PASSWORD, "").expect(0);
     assert_eq!(fs::read_to_string(&list).unwrap(), own);
     desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(249);
-}
-
-/// Signed by the keeper: into the machine, and from there, with the agent forwarded and a person's yes, into another.
-#[test]
-fn the_agent_is_forwarded_for_a_second_hop() {
-    if !sshd::available() {
-        return;
-    }
-    sshd::make_user();
-    let desk = Desk::new();
-    desk.with_secrets(&["key", "new", "harbour", "--passphrase-fd", "3"], "twelve green lamps", "").expect(0);
-    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
-    let server = Sshd::start(&desk, "host", "AllowAgentForwarding yes");
-    desk.lantern(&["machine", "add", "lamp-01", &server.address, "--forward-agent"]).expect(0);
-    let fingerprint = desk.public_key("host").fingerprint().to_string();
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-    desk.lantern(&["keeper", "start"]).expect(0);
-    desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-fd", "3"], "twelve green lamps", "")
-        .expect(0);
-    // The second hop is this very program, on the machine, with a home of its own and no key.
-    let hop = format!(
-        "LANTERN_HOME=$(mktemp -d) {} run {} --no-questions --expect {fingerprint} -- whoami",
-        support::binary(),
-        server.address
-    );
-    let copied = desk.folder.path().join("lantern");
-    fs::copy(support::binary(), &copied).unwrap();
-    let hop = hop.replace(support::binary(), copied.to_str().unwrap());
-    let mut screen = Screen::open(&desk, &["run", "lamp-01", "--", &hop]);
-    let question = screen.wait_for("Allow it this once?");
-    assert!(question.replace('\n', "").contains(&format!("to log in somewhere as {USER}")), "{question}");
-    screen.send("y\r");
-    assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
-    screen.wait_for(USER);
-    // Refused, the machine has nothing to log in with.
-    let mut screen = Screen::open(&desk, &["run", "lamp-01", "--", &hop]);
-    screen.wait_for("Allow it this once?");
-    screen.send("n\r");
-    assert_eq!(screen.wait_for_exit(), 249, "{}", screen.text());
-    // In a shell the question stands among the machine's lines, and its answer does not go there.
-    let mut screen = Screen::open(&desk, &["shell", "lamp-01"]);
-    screen.wait_for("ready> ");
-    screen.send(&format!("{hop}; echo status $?\r"));
-    screen.wait_for("y allows it this once");
-    screen.send("y");
-    screen.wait_for("status 0");
-    screen.send("exit\r");
-    assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
-    // Off unless asked for; and without a person nothing is signed, unless that is said at length.
-    let list = "test -n \"$SSH_AUTH_SOCK\"";
-    desk.lantern(&["run", "lamp-01", "--no-forward-agent", "--", list]).expect(1);
-    desk.without_terminal(&["run", "lamp-01", "--", &hop]).expect(249);
-    let words = ["run", "lamp-01", "--forward-agent-unasked", "--", &hop];
-    assert_eq!(desk.without_terminal(&words).expect(0).text(), format!("{USER}\n"));
-    desk.lantern(&["keeper", "stop"]).expect(0);
 }

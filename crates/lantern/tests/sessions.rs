@@ -215,6 +215,46 @@ fn the_terminal_is_put_back_when_killed_and_when_the_link_dies() {
     assert!(screen.is_cooked());
 }
 
+/// A full-screen program that the connection is taken away from leaves the screen, the cursor and the line as a shell has them.
+#[test]
+fn a_program_that_is_cut_off_leaves_nothing_on() {
+    let (desk, _lit) = desk_and_machine();
+    let lit = light(MachineSpec {
+        fault: Some(Fault::CutAfter(20_000)),
+        ..machine("lamp-02", &desk.public_key("harbour"))
+    });
+    desk.add(&lit);
+    let mut screen = Screen::open(&desk, &["shell", "lamp-02"]);
+    screen.wait_for("keeper@lamp-02 ~ %");
+    screen.send("panel\r");
+    screen.wait_for("lamp room of lamp-02");
+    assert!(screen.is_taken());
+    let status = loop {
+        // Each stroke has it draw anew, until the line has had enough.
+        screen.send("x");
+        if let Some(status) = screen.exit() {
+            break status;
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    };
+    assert_eq!(status, 251);
+    let text = screen.wait_for("was lost");
+    // A last stroke may come when the terminal echoes again.
+    assert!(text.lines().any(|line| line.trim_start_matches('x').starts_with("error:")), "{text}");
+    assert!(!screen.is_taken() && screen.is_cooked(), "{text}");
+    // Killed, it does the same.
+    for signal in [Signal::TERM, Signal::HUP] {
+        let mut screen = Screen::open(&desk, &["shell", "lamp-01"]);
+        screen.wait_for("keeper@lamp-01 ~ %");
+        screen.send("panel\r");
+        screen.wait_for("lamp room of lamp-01");
+        screen.signal(signal);
+        screen.wait_for_exit();
+        screen.wait_until("the screen as it was", |_| !screen.is_taken());
+        assert!(screen.is_cooked());
+    }
+}
+
 #[test]
 fn json_has_the_documented_shape_and_listings_are_aligned() {
     let (desk, lit) = desk_and_machine();

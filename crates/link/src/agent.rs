@@ -43,6 +43,16 @@ pub enum AgentError {
         /// "the keeper", "the agent".
         what: &'static str,
     },
+    /// It is another user's: it would learn what is asked, or be given a key.
+    #[error("{what} at {} belongs to another user (number {uid})", path.display())]
+    NotOurs {
+        /// "the keeper", "the agent".
+        what: &'static str,
+        /// Its socket.
+        path: PathBuf,
+        /// Whose it is.
+        uid: u32,
+    },
     /// It said no.
     #[error("{what} said no")]
     Refused {
@@ -148,7 +158,11 @@ impl Conversation {
         let stream = connecting
             .unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
             .map_err(|source| io_error(socket, source))?;
-        Ok(Self { stream, frames: Frames::default() })
+        let uid = stream.peer_cred().map_err(|source| io_error(socket, source))?.uid();
+        match uid == 0 || uid == rustix::process::geteuid().as_raw() {
+            true => Ok(Self { stream, frames: Frames::default() }),
+            false => Err(AgentError::NotOurs { what: socket.what, path: socket.path.clone(), uid }),
+        }
     }
 
     async fn exchange(

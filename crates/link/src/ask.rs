@@ -138,6 +138,13 @@ pub enum Note<'a> {
         /// Why.
         why: &'a str,
     },
+    /// Host keys in the domain name system are believed although anybody on the way to the resolver could have forged them, as the book has it.
+    DnsUnprotected {
+        /// The machine.
+        machine: &'a str,
+        /// The resolver.
+        resolver: std::net::SocketAddr,
+    },
     /// The trust store or the hints could not be written; the session goes on.
     NotRemembered(&'a lantern_book::BookError),
 }

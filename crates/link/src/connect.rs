@@ -9,11 +9,10 @@ use crate::dial::{Dial, dial};
 use crate::line::Line;
 use crate::login::Login;
 use crate::prepared::{Prepared, remember};
-use crate::proxy::ProxyError;
 use crate::rotation;
 use crate::step::Step;
 use crate::trunk::Destination;
-use crate::{Ask, ConnectRequest, LinkError, Question, Trunk, gateway};
+use crate::{Ask, ConnectRequest, LinkError, ProxyError, Question, Trunk, gateway};
 
 /// Connects and logs in, through whatever is on the way.
 ///

@@ -122,13 +122,12 @@ fn nothing_found(what: Dial<'_>) -> LinkError {
 async fn resolve(what: Dial<'_>, ask: &dyn Ask) -> Result<Vec<SocketAddr>, LinkError> {
     let mut all: Vec<SocketAddr> = Vec::new();
     let mut failed = None;
-    for name in what.addresses {
-        let start = Instant::now();
-        let found = timeout(what.limit, lookup_host((name.as_str(), what.port))).await;
-        let found =
-            found.unwrap_or_else(|_| Err(Error::new(ErrorKind::TimedOut, "the resolver did not answer")));
-        let found = found.map(|found| if what.race { alternate(found.collect()) } else { found.collect() });
-        ask.step(&Step::Resolved { name, found: found.as_deref(), took: start.elapsed() });
+    // All at once: a name that no resolver answers for must not hold up the others one after the other.
+    let lookups: Vec<_> =
+        what.addresses.iter().map(|name| (name, tokio::spawn(look_up(name.clone(), what)))).collect();
+    for (name, lookup) in lookups {
+        let (found, took) = lookup.await.unwrap_or_else(|error| (Err(Error::other(error)), Duration::ZERO));
+        ask.step(&Step::Resolved { name, found: found.as_deref(), took });
         match found {
             Ok(found) => all.extend(found),
             Err(source) => failed = Some(LinkError::NameNotFound { address: name.clone(), source }),
@@ -140,6 +139,21 @@ async fn resolve(what: Dial<'_>, ask: &dyn Ask) -> Result<Vec<SocketAddr>, LinkE
     match all.is_empty() {
         true => Err(failed.unwrap_or_else(|| nothing_found(what))),
         false => Ok(all),
+    }
+}
+
+/// The addresses behind one name, and how long that took.
+fn look_up(
+    name: String,
+    Dial { port, race, limit, .. }: Dial<'_>,
+) -> impl Future<Output = (Result<Vec<SocketAddr>, Error>, Duration)> + use<> {
+    async move {
+        let start = Instant::now();
+        let found = timeout(limit, lookup_host((name.as_str(), port))).await;
+        let found =
+            found.unwrap_or_else(|_| Err(Error::new(ErrorKind::TimedOut, "the resolver did not answer")));
+        let found = found.map(|found| if race { alternate(found.collect()) } else { found.collect() });
+        (found, start.elapsed())
     }
 }
 

@@ -53,7 +53,7 @@ pub enum LinkError {
         /// Where we wanted to go.
         to: String,
         /// Why.
-        source: crate::proxy::ProxyError,
+        source: ProxyError,
     },
     /// Something failed on the way to or through a gateway.
     #[error("at the gateway {gateway}")]
@@ -247,13 +247,42 @@ pub struct AuthFailure {
     pub ended: Option<Disconnect>,
 }
 
-/// An error with its causes in one line.
-pub(crate) fn chain(error: &dyn std::error::Error) -> String {
+/// An error with its causes in one line, each said once.
+pub fn chain(error: &dyn std::error::Error) -> String {
     let mut text = error.to_string();
     let mut cause = error.source();
     while let Some(error) = cause {
-        text = format!("{text}: {error}");
+        let words = error.to_string();
+        if !text.contains(&words) {
+            text = format!("{text}: {words}");
+        }
         cause = error.source();
     }
     text
+}
+
+/// Why a proxy did not let us through.
+#[derive(Debug, thiserror::Error)]
+pub enum ProxyError {
+    /// The line to it broke.
+    #[error("the line to it broke")]
+    Io(#[from] std::io::Error),
+    /// It did not answer in time.
+    #[error("it did not answer within {0} s")]
+    TimedOut(u64),
+    /// What answers is no such proxy.
+    #[error("it does not answer as {0} does")]
+    NotAProxy(&'static str),
+    /// It wants to know who asks.
+    #[error("it wants a user and a password")]
+    LoginWanted,
+    /// It knows the user or the password as wrong.
+    #[error("it did not take the user and password")]
+    LoginRefused,
+    /// It refused to connect us.
+    #[error("it refused: {0}")]
+    Refused(String),
+    /// A host name or user that its protocol cannot carry.
+    #[error("its protocol cannot carry a name of more than 255 bytes")]
+    TooLong,
 }

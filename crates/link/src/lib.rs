@@ -4,11 +4,13 @@
 //! - [`Pump`] moves bytes between a socket and either role of the protocol.
 //! - [`connect`] takes a machine of the book from nothing to logged in; questions leave through [`Ask`].
 //! - [`Trunk`] is the result: a connection whose channels are streams, shared by whoever needs one.
+//! - [`Remote`] is what a command asks of a machine, whatever it is spoken to by.
 
 mod agent;
 mod ask;
 mod capture;
 mod connect;
+mod decision;
 mod dial;
 mod dns;
 mod error;
@@ -22,6 +24,7 @@ mod prepared;
 mod probe;
 mod proxy;
 mod pump;
+mod remote;
 pub mod remote_logins;
 mod request;
 mod rotation;
@@ -36,14 +39,12 @@ pub use dial::{Dial, dial};
 #[cfg(fuzzing)]
 pub use dns::fuzz_answer;
 pub use dns::{DnsError, SshfpAnswer, sshfp_records};
-pub use error::{AuthFailure, LinkError, TrustFailure};
+pub use error::{AuthFailure, LinkError, ProxyError, TrustFailure, chain};
 pub use line::{ByteStream, Line};
-pub use look_around::{
-    Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, subsystem_starts, who_and_where,
-};
+pub use look_around::{Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, who_and_where};
 pub use probe::{probe_host_key, probe_host_keys};
-pub use proxy::ProxyError;
 pub use pump::{Pump, PumpError};
-pub use request::{ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
+pub use remote::{Identity, News, Presented, Process, Program, Remote, Runs, Start};
+pub use request::{ConnectRequest, KeyChoice, Known, TimeLimits, TrustPolicy, our_offer};
 pub use step::Step;
-pub use trunk::{Account, Channel, ChannelEnd, Grant, Granted, Reply, Trunk, Uses};
+pub use trunk::{Account, Channel, ChannelEnd, Grant, Granted, Opened, Reply, Trunk, Uses};

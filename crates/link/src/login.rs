@@ -4,7 +4,7 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::time::Instant;
 
-use lantern_book::{TrustStore, Verified};
+use lantern_book::Verified;
 use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
 use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, Disconnect, PlannedStep, SshError};
 use tracing::debug;
@@ -16,7 +16,7 @@ use crate::own_keys::{OwnKey, Put, Putting};
 use crate::prepared::{Prepared, client_config};
 use crate::pump::{Pump, PumpError};
 use crate::step::Step;
-use crate::{AgentClient, AgentError, ConnectRequest, LinkError};
+use crate::{AgentClient, AgentError, ConnectRequest, Known, LinkError};
 
 /// Most new passwords asked for, when a server demands one and does not like what it gets.
 const MAX_NEW_PASSWORDS: u32 = 3;
@@ -28,7 +28,7 @@ pub(crate) struct Login<'a, 'r> {
     pub(crate) pump: Pump<Line>,
     /// Where the line leads, in words.
     pub(crate) reached: String,
-    pub(crate) trust: TrustStore,
+    pub(crate) known: Arc<Known>,
     keys: Vec<OwnKey>,
     agents: Vec<AgentClient>,
     plan: AuthPlan,
@@ -52,8 +52,8 @@ impl<'a, 'r> Login<'a, 'r> {
         reached: String,
         ask: &'a dyn Ask,
     ) -> Result<Self, LinkError> {
-        let Prepared { request, trust, keys, agents, plan, guesses } = prepared;
-        let config = client_config(request, &trust, guesses);
+        let Prepared { request, known, keys, agents, plan, guesses } = prepared;
+        let config = client_config(request, &known, guesses);
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
         Ok(Self {
@@ -62,7 +62,7 @@ impl<'a, 'r> Login<'a, 'r> {
             client,
             pump: Pump::new(line),
             reached,
-            trust,
+            known,
             keys,
             agents,
             plan,
@@ -152,7 +152,7 @@ impl<'a, 'r> Login<'a, 'r> {
             return;
         };
         let known = || {
-            let record = self.trust.get(&self.request.machine)?;
+            let record = self.known.trust.get(&self.request.machine)?;
             record.keys.iter().find(|known| known.key == *key).map(|known| known.verified)
         };
         let trust = match (self.trusted_now, known()) {

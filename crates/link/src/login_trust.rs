@@ -1,55 +1,76 @@
 //! The part of a login that decides about the host key.
 
-use std::net::IpAddr;
 use std::time::Instant;
 
 use jiff::Timestamp;
-use lantern_book::{TrustStore, TrustVerdict, Verified};
+use lantern_book::{Kept, KnownKey, TrustStore, TrustVerdict, Verified};
 use lantern_keys::PublicKey;
 
-use crate::ask::{Answer, FirstContact, Note, Question};
-use crate::dns::sshfp_records;
-use crate::error::{TrustFailure, chain};
+use crate::ask::{Answer, Note, Question};
+use crate::decision::{Decision, Judged};
+use crate::error::{LinkError, TrustFailure};
 use crate::login::Login;
-use crate::{LinkError, TrustPolicy};
-
-/// What became of a key that is not known.
-enum Judged {
-    Already(Result<Verified, Box<TrustFailure>>),
-    /// A person has to say.
-    Ask(FirstContact),
-}
 
 impl Login<'_, '_> {
     /// A key that is not among the machine's known ones.
     pub(crate) async fn decide_host_key(&mut self, key: &PublicKey) -> Result<(), LinkError> {
         match self.judge(key).await? {
-            Ok(verified) => {
-                let (home, machine) = (&self.request.home, &self.request.machine);
-                let place = self.request.trust_place();
-                let remembered = match self.request.only_looking {
-                    true => Ok(()),
-                    false => TrustStore::accept(home, machine, &place, key, verified, Timestamp::now()),
-                };
-                if let Err(error) = remembered {
-                    self.ask.note(&Note::NotRemembered(&error));
+            Ok(verified) => match self.keep(key, verified) {
+                Some(failure) => self.refuse(Box::new(failure)).await,
+                None => {
+                    self.trusted_now = Some(verified);
+                    self.client
+                        .accept_host_key(Instant::now())
+                        .map_err(|source| LinkError::Handshake { place: self.request.place(), source })
                 }
-                self.trusted_now = Some(verified);
-                self.client
-                    .accept_host_key(Instant::now())
-                    .map_err(|source| LinkError::Handshake { place: self.request.place(), source })
+            },
+            Err(failure) => self.refuse(failure).await,
+        }
+    }
+
+    async fn refuse(&mut self, failure: Box<TrustFailure>) -> Result<(), LinkError> {
+        self.client.reject_host_key();
+        self.pump.say_goodbye(&mut self.client).await;
+        Err(LinkError::Trust(failure))
+    }
+
+    /// Keeps a decision, unless what is known meanwhile speaks against it: then that.
+    fn keep(&self, key: &PublicKey, verified: Verified) -> Option<TrustFailure> {
+        if self.request.only_looking {
+            return None;
+        }
+        let (home, machine) = (&self.request.home, &self.request.machine);
+        let known = self.known.trust.get(machine).map(|record| record.keys.as_slice()).unwrap_or_default();
+        let before: Vec<PublicKey> = known.iter().map(|known| known.key.clone()).collect();
+        let decided = [KnownKey::new(key.clone(), verified, Timestamp::now())];
+        let (machine, key) = (machine.clone(), key.clone());
+        match TrustStore::keep_decided(home, &machine, &self.request.trust_place(), &before, &decided) {
+            Ok(Kept::Yes) => None,
+            Ok(Kept::Revoked(revoked)) => {
+                Some(TrustFailure::Revoked { machine, key, reason: revoked.reason })
             }
-            Err(failure) => {
-                self.client.reject_host_key();
-                self.pump.say_goodbye(&mut self.client).await;
-                Err(LinkError::Trust(failure))
+            Ok(Kept::Otherwise(known)) => {
+                let (place, belongs_to) = (self.reached.clone(), Vec::new());
+                Some(TrustFailure::Changed { machine, place, key, known, belongs_to })
+            }
+            // A home that cannot be written costs a note, not a session.
+            Err(error) => {
+                self.ask.note(&Note::NotRemembered(&error));
+                None
             }
         }
     }
 
     async fn judge(&mut self, key: &PublicKey) -> Result<Result<Verified, Box<TrustFailure>>, LinkError> {
-        let contact = match self.judge_alone(key).await {
-            Judged::Already(verdict) => return Ok(verdict),
+        let decision = Decision {
+            request: self.request,
+            trust: &self.known.trust,
+            reached: &self.reached,
+            ask: self.ask,
+        };
+        let contact = match decision.judge(key).await {
+            Judged::Trusted(verified) => return Ok(Ok(verified)),
+            Judged::Refused(failure) => return Ok(Err(failure)),
             Judged::Ask(contact) => contact,
         };
         let machine = contact.machine.clone();
@@ -60,85 +81,11 @@ impl Login<'_, '_> {
         })
     }
 
-    /// What can be decided without a person.
-    async fn judge_alone(&mut self, key: &PublicKey) -> Judged {
-        let refuse = |failure| Judged::Already(Err(Box::new(failure)));
-        let machine = self.request.machine.clone();
-        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key) {
-            TrustVerdict::Revoked(revoked) => {
-                return refuse(TrustFailure::Revoked { machine, key: key.clone(), reason: revoked.reason });
-            }
-            TrustVerdict::Changed { known, belongs_to } => {
-                let (place, key) = (self.reached.clone(), key.clone());
-                return refuse(TrustFailure::Changed { machine, place, key, known, belongs_to });
-            }
-            TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
-            TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
-        };
-        if let Some(expected) = self.request.expect {
-            return match key.fingerprint() == expected {
-                true => Judged::Already(Ok(Verified::Expected)),
-                false => refuse(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
-            };
-        }
-        if let Some(verdict) = self.ask_dns(key).await {
-            return Judged::Already(verdict);
-        }
-        match self.request.trust {
-            TrustPolicy::KnownOnly => {
-                return refuse(TrustFailure::KnownOnly { machine, key: key.clone() });
-            }
-            TrustPolicy::FirstUse => {
-                self.ask.note(&Note::FirstUse { machine: &machine, key });
-                return Judged::Already(Ok(Verified::FirstUse));
-            }
-            TrustPolicy::Ask => {}
-        }
-        let dialed = self.request.place();
-        let reached_at = if self.reached.starts_with(&dialed) {
-            self.reached.clone()
-        } else {
-            format!("{dialed} ({})", self.reached)
-        };
-        Judged::Ask(FirstContact { machine, reached_at, key: key.clone(), same_key, same_address })
-    }
-
-    /// What the domain name system says of the key, when a trusted resolver is named; nothing when it says nothing that counts.
-    async fn ask_dns(&mut self, key: &PublicKey) -> Option<Result<Verified, Box<TrustFailure>>> {
-        let resolver = self.request.resolver?;
-        let machine = &self.request.machine;
-        let name = self.request.addresses.iter().find(|address| address.parse::<IpAddr>().is_err())?;
-        let answer = match sshfp_records(resolver, name, self.request.limits.connect).await {
-            Ok(answer) => answer,
-            Err(error) => {
-                let why = format!("{resolver}: {}", chain(&error));
-                self.ask.note(&Note::DnsUnproven { machine, why: &why });
-                return None;
-            }
-        };
-        if answer.records.is_empty() {
-            return None;
-        }
-        if !answer.authentic {
-            let why =
-                format!("{resolver} has SSHFP records of {name}, and does not say that it validated them");
-            self.ask.note(&Note::DnsUnproven { machine, why: &why });
-            return None;
-        }
-        match (answer.names(key), answer.speaks_of(key)) {
-            (true, _) => Some(Ok(Verified::Dns)),
-            (false, true) => {
-                Some(Err(Box::new(TrustFailure::NotInDns { machine: machine.clone(), key: key.clone() })))
-            }
-            (false, false) => None,
-        }
-    }
-
     /// A known key needs no decision; that its machine has moved is told.
     pub(crate) fn note_move(&mut self) {
         let Some(key) = self.client.host_key() else { return };
         let (machine, place) = (&self.request.machine, self.request.trust_place());
-        if let TrustVerdict::Moved { from } = self.trust.assess(machine, &place, key) {
+        if let TrustVerdict::Moved { from } = self.known.trust.assess(machine, &place, key) {
             self.ask.note(&Note::Moved { machine, from: &from, to: &place });
         }
     }

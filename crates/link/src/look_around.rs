@@ -76,17 +76,6 @@ fn otherwise(status: Option<u32>, out: &str, err: &[u8]) -> ShellAnswer {
     ShellAnswer::Otherwise { status, said: neutralize(said.lines().next().unwrap_or_default(), 200) }
 }
 
-/// Whether a subsystem starts. It is ended at once.
-///
-/// # Errors
-/// No session, or the connection was lost.
-pub async fn subsystem_starts(trunk: &Trunk, name: &str) -> Result<bool, LinkError> {
-    let channel = trunk.open_session().await?;
-    let granted = channel.request(&SessionRequest::Subsystem(name.to_owned())).await?;
-    finish(channel).await;
-    Ok(granted)
-}
-
 /// What a machine lets be forwarded.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Forwarding {

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::pin::Pin;
 use std::sync::Arc;
 
-use lantern_book::{BookError, KeyRing, RingEntry};
+use lantern_book::{BookError, KeyRing};
 use lantern_keys::container::Sealed;
 use lantern_keys::{KeyError, PrivateKey, PublicKey};
 use tokio::task::spawn_blocking;
@@ -22,39 +22,67 @@ const MAX_PASSPHRASE_TRIES: u32 = 3;
 pub(crate) struct OwnKey {
     pub(crate) name: String,
     pub(crate) public: PublicKey,
-    /// Its file; none for a key that only an agent has.
-    sealed: Option<Arc<Sealed>>,
-    opened: Option<Arc<PrivateKey>>,
+    half: Half,
     /// The agent that signs with it, by its place among those connected.
     pub(crate) agent: Option<usize>,
+}
+
+/// The private half of a key, as far as it was fetched.
+#[derive(Clone)]
+enum Half {
+    /// Only an agent has it.
+    Elsewhere,
+    /// In a file of the ring that was not read yet: of ten thousand, five are offered.
+    InRing {
+        /// Whether a passphrase protects it.
+        is_protected: bool,
+    },
+    /// Behind its passphrase.
+    Closed(Arc<Sealed>),
+    /// At hand.
+    Open(Arc<PrivateKey>),
+}
+
+impl Half {
+    fn of(sealed: Sealed) -> Self {
+        match sealed.is_protected() {
+            true => Self::Closed(Arc::new(sealed)),
+            // What the file holds was checked when it was read.
+            false => sealed.open(None).map_or(Self::Elsewhere, |key| Self::Open(Arc::new(key))),
+        }
+    }
 }
 
 impl OwnKey {
     /// Whether using it costs a question.
     pub(crate) fn is_locked(&self) -> bool {
-        self.opened.is_none() && self.agent.is_none()
+        !self.is_at_hand() && self.agent.is_none()
+    }
+
+    fn is_at_hand(&self) -> bool {
+        matches!(self.half, Half::Open(_) | Half::InRing { is_protected: false })
     }
 
     /// The agent to ask for a signature: none where the key itself is at hand.
     pub(crate) fn signing_agent(&self) -> Option<usize> {
-        self.agent.filter(|_| self.opened.is_none())
+        self.agent.filter(|_| !self.is_at_hand())
     }
 
     /// What unlocking it needs.
     pub(crate) fn lock(&self) -> Lock {
-        Lock { name: self.name.clone(), sealed: self.sealed.clone(), opened: self.opened.clone() }
+        Lock { name: self.name.clone(), half: self.half.clone() }
     }
 
     pub(crate) fn keep_opened(&mut self, key: Arc<PrivateKey>) {
-        self.opened = Some(key);
+        self.half = Half::Open(key);
     }
 
     /// In which order keys are offered: those at hand, those of agents, those that cost a question.
     fn rank(&self) -> u8 {
-        match (&self.opened, self.agent) {
-            (Some(_), _) => 0,
-            (None, Some(_)) => 1,
-            (None, None) => 2,
+        match (self.is_at_hand(), self.agent) {
+            (true, _) => 0,
+            (false, Some(_)) => 1,
+            (false, None) => 2,
         }
     }
 }
@@ -62,27 +90,31 @@ impl OwnKey {
 /// The keys that a request lets us offer, those that cost no question first.
 pub(crate) async fn own_keys(request: &ConnectRequest, ask: &dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
     let ring = KeyRing::new(&request.home);
-    let own = |name: String, public: PublicKey, sealed: Sealed| {
-        let opened = if sealed.is_protected() { None } else { sealed.open(None).ok().map(Arc::new) };
-        OwnKey { name, public, sealed: Some(Arc::new(sealed)), opened, agent: None }
-    };
-    let from_entry = |entry: RingEntry| own(entry.name, entry.public, entry.sealed);
     Ok(match &request.keys {
         KeyChoice::Nothing => Vec::new(),
         KeyChoice::Named(names) => {
-            names.iter().map(|name| Ok(from_entry(ring.get(name)?))).collect::<Result<_, BookError>>()?
+            names.iter().map(|name| from_ring(&ring, name)).collect::<Result<_, BookError>>()?
         }
         KeyChoice::File(path) => vec![from_file(path, ask).await?],
         KeyChoice::Ring | KeyChoice::RingWithout(_) => {
             // A broken file in the ring is reported by `key list`; here the others serve.
-            let entries = ring.all()?.into_iter().filter_map(Result::ok);
+            let keys = ring.summaries()?.into_iter().filter_map(|(name, key)| {
+                let key = key.ok()?;
+                let half = Half::InRing { is_protected: key.is_protected() };
+                Some(OwnKey { name, public: key.public()?, half, agent: None })
+            });
             let left_out = match &request.keys {
                 KeyChoice::RingWithout(key) => Some(key),
                 _ => None,
             };
-            entries.filter(|entry| Some(&entry.public) != left_out).map(from_entry).collect()
+            keys.filter(|key| Some(&key.public) != left_out).collect()
         }
     })
+}
+
+fn from_ring(ring: &KeyRing, name: &str) -> Result<OwnKey, BookError> {
+    let entry = ring.get(name)?;
+    Ok(OwnKey { name: entry.name, public: entry.public, half: Half::of(entry.sealed), agent: None })
 }
 
 /// Connects to the agents of a request and marks the keys that they sign with. Where any key of the ring may be offered,
@@ -112,8 +144,7 @@ pub(crate) async fn join_agents(request: &ConnectRequest, keys: &mut Vec<OwnKey>
                 None if is_welcome(&request.keys, &public) => keys.push(OwnKey {
                     name: format!("{} of {}", lantern_ssh::neutralize(&identity.comment, 64), socket.what),
                     public,
-                    sealed: None,
-                    opened: None,
+                    half: Half::Elsewhere,
                     agent: Some(agents.len()),
                 }),
                 None => {}
@@ -132,10 +163,20 @@ fn is_welcome(choice: &KeyChoice, key: &PublicKey) -> bool {
     }
 }
 
-/// Puts keys that cost no question first, so that a passphrase is asked for only when needed, and leaves the rest out.
-pub(crate) fn order(keys: &mut Vec<OwnKey>) {
+/// Puts keys that cost no question first, so that a passphrase is asked for only when needed, leaves the rest out, and reads the files of
+/// those that stay. One that broke or went meanwhile is left out too.
+pub(crate) fn choose(request: &ConnectRequest, keys: Vec<OwnKey>) -> Vec<OwnKey> {
+    let ring = KeyRing::new(&request.home);
+    let mut keys = keys;
     keys.sort_by_key(OwnKey::rank);
-    keys.truncate(MAX_KEYS_OFFERED);
+    let read = keys.into_iter().filter_map(|key| match key.half {
+        Half::InRing { .. } => {
+            let read = from_ring(&ring, &key.name).ok().filter(|read| read.public == key.public)?;
+            Some(OwnKey { agent: key.agent, ..read })
+        }
+        _ => Some(key),
+    });
+    read.take(MAX_KEYS_OFFERED).collect()
 }
 
 /// A key file. Where the container hides the public half, it has to be opened before it can be offered.
@@ -143,15 +184,15 @@ async fn from_file(path: &Path, ask: &dyn Ask) -> Result<OwnKey, LinkError> {
     let sealed = Arc::new(KeyRing::read_file(path)?);
     let name = path.display().to_string();
     let failed = |source| LinkError::Book(BookError::Key { path: path.to_owned(), source });
-    let (public, opened) = match (sealed.public(), sealed.is_protected()) {
-        (Some(public), true) => (public.clone(), None),
+    let (public, half) = match (sealed.public(), sealed.is_protected()) {
+        (Some(public), true) => (public.clone(), Half::Closed(sealed)),
         _ => {
             let opened = open(&sealed, &name, &mut Directly(ask)).await?;
             let opened = opened.map_err(failed)?;
-            (opened.public().clone(), Some(Arc::new(opened)))
+            (opened.public().clone(), Half::Open(Arc::new(opened)))
         }
     };
-    Ok(OwnKey { name, public, sealed: Some(sealed), opened, agent: None })
+    Ok(OwnKey { name, public, half, agent: None })
 }
 
 /// Puts a question and goes on with whatever has to go on meanwhile.
@@ -201,8 +242,7 @@ async fn open(
 /// A key that is to be unlocked, apart from the login that needs it.
 pub(crate) struct Lock {
     name: String,
-    sealed: Option<Arc<Sealed>>,
-    opened: Option<Arc<PrivateKey>>,
+    half: Half,
 }
 
 impl Lock {
@@ -211,11 +251,12 @@ impl Lock {
         self,
         to: &mut dyn Put,
     ) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
-        if let Some(opened) = self.opened {
-            return Ok(Ok(opened));
-        }
-        let Some(sealed) = &self.sealed else { return Ok(Err("the agent that has it did not sign")) };
-        Ok(match open(sealed, &self.name, to).await? {
+        let sealed = match self.half {
+            Half::Open(opened) => return Ok(Ok(opened)),
+            Half::Closed(sealed) => sealed,
+            Half::Elsewhere | Half::InRing { .. } => return Ok(Err("the agent that has it did not sign")),
+        };
+        Ok(match open(&sealed, &self.name, to).await? {
             Ok(opened) => Ok(Arc::new(opened)),
             Err(KeyError::PassphraseNeeded) => Err("locked, and no passphrase was given"),
             Err(KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged) => {

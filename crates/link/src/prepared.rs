@@ -1,5 +1,7 @@
 //! What a login brings, put together before there is a line, and what it leaves for the next one.
 
+use std::sync::Arc;
+
 use jiff::Timestamp;
 use lantern_book::{Hint, Hints, TrustStore};
 use lantern_keys::{PublicKey, SignatureAlgorithm, SystemRandom};
@@ -8,8 +10,8 @@ use lantern_ssh::{AuthPlan, Client, ClientConfig, Guess, KeyCandidate};
 use tracing::debug;
 
 use crate::ask::{Ask, Note};
-use crate::own_keys::{OwnKey, join_agents, order, own_keys};
-use crate::{AgentClient, ConnectRequest, LinkError};
+use crate::own_keys::{OwnKey, choose, join_agents, own_keys};
+use crate::{AgentClient, ConnectRequest, Known, LinkError};
 
 /// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
 pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask) {
@@ -34,7 +36,7 @@ pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask)
 /// What is needed before a line is: trust, keys, agents and a plan.
 pub(crate) struct Prepared<'r> {
     pub(crate) request: &'r ConnectRequest,
-    pub(crate) trust: TrustStore,
+    pub(crate) known: Arc<Known>,
     pub(crate) keys: Vec<OwnKey>,
     pub(crate) agents: Vec<AgentClient>,
     pub(crate) plan: AuthPlan,
@@ -48,10 +50,13 @@ impl<'r> Prepared<'r> {
     }
 
     pub(crate) async fn new(request: &'r ConnectRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
-        let trust = TrustStore::load(&request.home)?;
+        let known = match &request.known {
+            Some(known) if request.only_looking => known.clone(),
+            _ => Arc::new(Known::load(&request.home)?),
+        };
         let mut keys = own_keys(request, ask).await?;
         let agents = join_agents(request, &mut keys).await;
-        order(&mut keys);
+        let keys = choose(request, keys);
         let candidates = keys.iter().map(|key| KeyCandidate {
             name: key.name.clone(),
             public: key.public.clone(),
@@ -64,17 +69,17 @@ impl<'r> Prepared<'r> {
         if ask.wants_methods() {
             plan = plan.with_probe_first();
         }
-        Ok(Self { request, trust, keys, agents, plan, guesses: true })
+        Ok(Self { request, known, keys, agents, plan, guesses: true })
     }
 }
 
-pub(crate) fn client_config(request: &ConnectRequest, trust: &TrustStore, guesses: bool) -> ClientConfig {
-    let known: Vec<PublicKey> = trust.good_keys(&request.machine);
+pub(crate) fn client_config(request: &ConnectRequest, store: &Known, guesses: bool) -> ClientConfig {
+    let known: Vec<PublicKey> = store.trust.good_keys(&request.machine);
     let mut offer = request.offer.clone();
     let algorithms: Vec<_> =
         known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
     offer.prefer_host_keys(&algorithms);
-    let guess = guess(request, &algorithms);
+    let guess = guess(request, &store.hints, &algorithms);
     if let Some(guess) = &guess {
         // All of its keys are trusted alike: the one that it lists first is the one that can be guessed. It is preferred whether
         // we guess or not, so that a guess changes nothing.
@@ -93,8 +98,7 @@ pub(crate) fn client_config(request: &ConnectRequest, trust: &TrustStore, guesse
 }
 
 /// What was chosen last time, when we can verify a host key of that kind.
-fn guess(request: &ConnectRequest, known: &[SignatureAlgorithm]) -> Option<Guess> {
-    let hints = Hints::load(&request.home);
+fn guess(request: &ConnectRequest, hints: &Hints, known: &[SignatureAlgorithm]) -> Option<Guess> {
     let hint = hints.get(&request.machine)?;
     let kex = KexAlgorithm::from_name(&hint.kex)?;
     let host_key = SignatureAlgorithm::from_name(&hint.host_key).ok()?;

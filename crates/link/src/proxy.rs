@@ -10,38 +10,12 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 use zeroize::Zeroizing;
 
-use crate::LinkError;
+use crate::error::{LinkError, ProxyError};
 
 /// Longest head of an HTTP answer, in bytes.
 const MAX_HEAD: usize = 16 * 1024;
 /// Most header lines of an HTTP answer.
 const MAX_HEADERS: usize = 64;
-
-/// Why a proxy did not let us through.
-#[derive(Debug, thiserror::Error)]
-pub enum ProxyError {
-    /// The line to it broke.
-    #[error("the line to it broke")]
-    Io(#[from] std::io::Error),
-    /// It did not answer in time.
-    #[error("it did not answer within {0} s")]
-    TimedOut(u64),
-    /// What answers is no such proxy.
-    #[error("it does not answer as {0} does")]
-    NotAProxy(&'static str),
-    /// It wants to know who asks.
-    #[error("it wants a user and a password")]
-    LoginWanted,
-    /// It knows the user or the password as wrong.
-    #[error("it did not take the user and password")]
-    LoginRefused,
-    /// It refused to connect us.
-    #[error("it refused: {0}")]
-    Refused(String),
-    /// A host name or user that its protocol cannot carry.
-    #[error("its protocol cannot carry a name of more than 255 bytes")]
-    TooLong,
-}
 
 /// Has the proxy at the other end of `stream` connect it with a host.
 ///

@@ -14,14 +14,15 @@ pub const LIST_FOLLOWS: &[u8] = b"the list of logins follows\n";
 pub const READ_COMMAND: &str = "sh -c 'cd || exit 91; f=.ssh/authorized_keys; echo the list of logins follows; \
 if test -e $f; then cat $f; fi'";
 
-/// Replaces the list. Standard input has a line with the length that the old list has and the length of the new one, in
+/// Replaces the list. Standard input has a line with [`cksum`] and length of the old list and the length of the new one, in
 /// bytes, and then the new one. The folder and the list end up closed to others; a link to a list elsewhere is followed; a list that
 /// changed meanwhile, or a new one that did not arrive whole, changes nothing.
 pub const WRITE_COMMAND: &str = "sh -c 'umask 077; cd || exit 91; d=.ssh; f=$d/authorized_keys; \
 mkdir -p $d && chmod 700 $d || exit 92; if test -L $f; then f=$(readlink -f $f) || exit 93; fi; \
-read -r old new || exit 95; t=$f.new.$$; cat > \"$t\" || { rm -f \"$t\"; exit 94; }; \
+command -v cksum > /dev/null || exit 98; read -r sum old new || exit 95; t=$f.new.$$; cat > \"$t\" || { rm -f \"$t\"; exit 94; }; \
 n=$(wc -c < \"$t\"); if test \"$n\" -ne \"$new\"; then rm -f \"$t\"; exit 95; fi; \
-n=0; if test -e \"$f\"; then n=$(wc -c < \"$f\"); fi; if test \"$n\" -ne \"$old\"; then rm -f \"$t\"; exit 96; fi; \
+if test -e \"$f\"; then set -- $(cksum < \"$f\"); else set -- 4294967295 0; fi; \
+if test \"$1 $2\" != \"$sum $old\"; then rm -f \"$t\"; exit 96; fi; \
 chmod 600 \"$t\" && mv -f \"$t\" \"$f\" || { rm -f \"$t\"; exit 97; }; \
 if command -v restorecon > /dev/null 2>&1; then restorecon $d \"$f\" > /dev/null 2>&1; fi; exit 0'";
 
@@ -55,6 +56,22 @@ pub enum LoginsError {
     NotKept,
 }
 
+/// What the program `cksum` of every POSIX system prints of these bytes: it tells lists apart that somebody else changed in between. (Whoever may
+/// change the list need not forge anything.)
+pub fn cksum(bytes: &[u8]) -> u32 {
+    let feed = |sum: u32, byte: u8| {
+        (0..8).fold(sum ^ u32::from(byte) << 24, |sum, _| match sum >> 31 {
+            0 => sum << 1,
+            _ => sum << 1 ^ 0x04c1_1db7,
+        })
+    };
+    let sum = bytes.iter().fold(0, |sum, byte| feed(sum, *byte));
+    // The length follows, the lowest byte first, as far as it has bytes.
+    let len = bytes.len().to_le_bytes();
+    let used = len.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
+    !len.iter().take(used).fold(sum, |sum, byte| feed(sum, *byte))
+}
+
 fn said(err: &str) -> String {
     let err = lantern_ssh::neutralize(err.trim(), 300);
     if err.is_empty() { String::new() } else { format!(": {err}") }
@@ -81,7 +98,7 @@ pub async fn read(trunk: &Trunk) -> Result<Vec<u8>, LoginsError> {
 /// # Errors
 /// See [`LoginsError`].
 pub async fn write(trunk: &Trunk, old: &[u8], new: &[u8]) -> Result<(), LoginsError> {
-    let mut input = format!("{} {}\n", old.len(), new.len()).into_bytes();
+    let mut input = format!("{} {} {}\n", cksum(old), old.len(), new.len()).into_bytes();
     input.extend_from_slice(new);
     let captured = capture(trunk, WRITE_COMMAND, &input).await?;
     match captured.status {
@@ -103,6 +120,30 @@ fn step(status: u32) -> &'static str {
         94 => "write the new list (is its disk full?)",
         95 => "receive the new list whole",
         97 => "put the new list in place",
+        98 => "compare the list with what was read: it has no cksum",
         _ => "run a plain shell command",
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::cksum;
+
+    /// As the program prints them.
+    #[test]
+    fn it_is_the_cksum_of_posix() {
+        let long: Vec<u8> = (0..70_000u32).map(|n| (n * 7 % 251) as u8).collect();
+        for (bytes, sum) in [(&b""[..], 4_294_967_295), (b"123456789", 930_766_865), (b"\n", 3_515_105_045)] {
+            assert_eq!(cksum(bytes), sum);
+        }
+        let mut program = std::process::Command::new("cksum")
+            .stdin(std::process::Stdio::piped())
+            .stdout(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
+        std::io::Write::write_all(&mut program.stdin.take().unwrap(), &long).unwrap();
+        let said = String::from_utf8(program.wait_with_output().unwrap().stdout).unwrap();
+        assert_eq!(said.split_whitespace().next().unwrap(), cksum(&long).to_string());
     }
 }

@@ -1,10 +1,10 @@
 //! What a connection has to know beforehand.
 
-use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
-use lantern_book::{Home, Proxy};
+use lantern_book::{BookError, Hints, Home, Proxy, Resolver, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
@@ -64,6 +64,25 @@ pub enum TrustPolicy {
     FirstUse,
 }
 
+/// What is known of machines.
+#[derive(Debug, Default)]
+pub struct Known {
+    /// What they proved to be.
+    pub trust: TrustStore,
+    /// What their servers chose last.
+    pub hints: Hints,
+}
+
+impl Known {
+    /// Reads it.
+    ///
+    /// # Errors
+    /// The trust store cannot be read.
+    pub fn load(home: &Home) -> Result<Self, BookError> {
+        Ok(Self { trust: TrustStore::load(home)?, hints: Hints::load(home) })
+    }
+}
+
 /// Everything that a connection needs to know beforehand.
 #[derive(Debug, Clone)]
 pub struct ConnectRequest {
@@ -94,9 +113,11 @@ pub struct ConnectRequest {
     /// What happens at first contact.
     pub trust: TrustPolicy,
     /// A validating resolver whose word on SSHFP records is believed.
-    pub resolver: Option<SocketAddr>,
+    pub resolver: Option<Resolver>,
     /// Whether nothing that is learned about trust is kept: for those who only want to know.
     pub only_looking: bool,
+    /// What is known, where it was read already: many that only look at once need not read it each. Whoever decides about trust reads it anew.
+    pub known: Option<Arc<Known>>,
     /// How long steps may take.
     pub limits: TimeLimits,
     /// The algorithms to offer.
@@ -122,6 +143,7 @@ impl ConnectRequest {
             trust: TrustPolicy::Ask,
             resolver: None,
             only_looking: false,
+            known: None,
             limits: TimeLimits::default(),
             offer: our_offer(),
         }

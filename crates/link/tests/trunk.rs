@@ -8,9 +8,10 @@ mod scene;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_link::{ChannelEnd, Grant, LinkError, Nobody, Uses, capture, connect_over};
+use lantern_link::{ChannelEnd, Grant, LinkError, Nobody, Opened, Uses, capture, connect_over};
 use lantern_ssh::{
-    DirectTcpip, Forwarded, OpenFailure, PeerChannel, SessionRequest, SshError, Stream, limits,
+    COOKIE_PROTOCOL, Cookie, DirectTcpip, Forwarded, OpenFailure, PeerChannel, SessionRequest, SshError,
+    Stream, limits,
 };
 use scene::{Do, Scene, on_this_thread, poll_times};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -208,8 +209,8 @@ fn a_machine_comes_back_for_what_was_granted_as_long_as_it_is() {
 
         let mut agent = trunk.grant(Grant::Agent, Uses::Once);
         machine.tell(Do::Open(PeerChannel::Agent));
-        let (kind, channel) = agent.next().await.unwrap();
-        assert_eq!((kind, opened(1).await), (PeerChannel::Agent, Ok(())));
+        let Opened { wanted, channel, .. } = agent.next().await.unwrap();
+        assert_eq!((wanted, opened(1).await), (PeerChannel::Agent, Ok(())));
         machine.tell(Do::Send("who is there".into()));
         assert_eq!(channel.next(Stream::Main).await.unwrap(), "who is there");
         machine.tell(Do::Open(PeerChannel::Agent));
@@ -242,6 +243,77 @@ fn a_machine_comes_back_for_what_was_granted_as_long_as_it_is() {
         machine.tell(Do::Open(port(8080)));
         assert!(refused(opened(40).await), "it was revoked");
         assert!(trunk.account().held < limits::MAX_HELD);
+    });
+}
+
+/// A program on the machine that begins to talk to a display with this cookie, behind it what it says next.
+fn begins(cookie: &Cookie, then: &[u8]) -> Bytes {
+    let head = [b'l', 0, 11, 0, 0, 0, 18, 0, 16, 0, 0, 0];
+    [&head[..], COOKIE_PROTOCOL.as_bytes(), &[0, 0], cookie.expose(), then].concat().into()
+}
+
+/// Each program is given to whoever's cookie it presents; one that presents none is closed, and holds nothing.
+#[test]
+fn a_display_is_for_those_who_present_its_cookie() {
+    on_this_thread(async {
+        let scene = Scene::new();
+        let (machine, trunk) = scene.connect().await;
+        let opened = |count: usize| machine.until(move |heard| heard.opened.get(count).cloned());
+        let wanted = || PeerChannel::Display { originator: ("127.0.0.1".into(), 6010) };
+        machine.tell(Do::Open(wanted()));
+        assert_eq!(opened(0).await.unwrap_err().code, OpenFailure::PROHIBITED, "nothing was granted");
+
+        let cookies = [7, 8].map(|byte| Cookie::new([byte; 16]));
+        let mut first = trunk.grant(Grant::Display(cookies[0].clone()), Uses::Many);
+        let mut second = trunk.grant(Grant::Display(cookies[1].clone()), Uses::Once);
+        // In the order in which they come, to the one whose it is; cut wherever the line cuts it.
+        machine.tell(Do::Open(wanted()));
+        assert_eq!(opened(1).await, Ok(()));
+        let hello = begins(&cookies[1], b"draw a lamp");
+        for piece in hello.chunks(5) {
+            machine.tell(Do::Send(Bytes::copy_from_slice(piece)));
+        }
+        let mut taken = second.next().await.unwrap();
+        assert!(taken.first.starts_with(&hello[..48]) && hello.starts_with(&taken.first));
+        let mut rest = taken.first.split_off(48).to_vec();
+        while rest.len() < 11 {
+            rest.extend_from_slice(&taken.channel.next(Stream::Main).await.unwrap());
+        }
+        assert_eq!(rest, b"draw a lamp");
+        machine.tell(Do::Open(wanted()));
+        assert_eq!(opened(2).await, Ok(()));
+        machine.tell(Do::Send(begins(&cookies[0], b"")));
+        let also = first.next().await.unwrap();
+        assert_eq!(also.first, begins(&cookies[0], b""));
+
+        // The second was for once; a stranger's cookie, another protocol, and silence lead nowhere.
+        let strange = [
+            begins(&cookies[1], b""),
+            begins(&Cookie::new([9; 16]), b""),
+            Bytes::from_static(b"SSH-2.0-x"),
+            Bytes::from_static(b"l"),
+        ];
+        for (count, bytes) in strange.into_iter().enumerate() {
+            machine.tell(Do::Open(wanted()));
+            assert_eq!(opened(count + 3).await, Ok(()));
+            machine.tell(Do::Send(bytes));
+        }
+        machine.tell(Do::HangUp);
+        let nobody = tokio::time::timeout(Duration::from_millis(50), first.next()).await;
+        assert!(nobody.is_err(), "a stranger was let in");
+        assert!(second.next().await.is_none());
+        // Silent ones take up the places there are, and no more.
+        for _ in 0..40 {
+            machine.tell(Do::Open(wanted()));
+        }
+        machine.until(|heard| (heard.opened.len() == 47).then_some(())).await;
+        assert!(trunk.account().held < limits::MAX_HELD);
+        drop(first);
+        machine.tell(Do::Open(wanted()));
+        assert_eq!(opened(47).await.unwrap_err().code, OpenFailure::PROHIBITED, "it was revoked");
+        // What was let in lives on.
+        assert_eq!(capture(&trunk, "exit 0", b"").await.unwrap().status, Some(0));
+        drop((taken, also));
     });
 }
 

@@ -4,7 +4,9 @@ use std::sync::Arc;
 
 use lantern_keys::PublicKey;
 use lantern_keys::wire::Reader;
-use lantern_link::{AgentClient, AgentSocket, Answer, Ask, Channel, Grant, Granted, Question, Trunk, Uses};
+use lantern_link::{
+    AgentClient, AgentSocket, Answer, Ask, Channel, Grant, Granted, Opened, Question, Trunk, Uses,
+};
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames};
 use lantern_ssh::{Stream, neutralize};
 use tokio::sync::Semaphore;
@@ -34,7 +36,7 @@ impl AgentForward {
 
     async fn take(self, mut granted: Granted, machine: String, ask: Arc<dyn Ask>) {
         let places = Arc::new(Semaphore::new(MAX_CONVERSATIONS));
-        while let Some((_, channel)) = granted.next().await {
+        while let Some(Opened { channel, .. }) = granted.next().await {
             // One too many is closed at once.
             let Ok(place) = places.clone().try_acquire_owned() else { continue };
             let conversation = Conversation {

@@ -7,13 +7,24 @@
 //! - [`login`]: logging in for an operation, with a proof of what one key is good for.
 //! - [`install()`], [`withdraw()`], [`rotate`]: keys onto machines, off them, and one in place of another.
 //! - [`AgentForward`]: the agent for a machine that asks for signatures.
-//! - [`trust`]: what machines present now, and what that means.
+//! - [`check`]: every step of a connection, what it saw, and the first that failed.
+//! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
+//! - [`trust`]: what machines present now, what that means, and what a team has verified.
+//! - [`inventory`]: the book brought in line with an inventory.
+//! - [`demo`]: the sample book and the story that is told with it.
 
+mod at_once;
+pub mod check;
+pub mod convert;
+pub mod demo;
 mod error;
 mod forward;
 mod install;
+pub mod inventory;
+pub mod key_audit;
 pub mod login;
 pub mod place;
+mod reach;
 pub mod rotate;
 mod target;
 pub mod trust;
@@ -22,5 +33,7 @@ mod withdraw;
 pub use error::OperationError;
 pub use forward::AgentForward;
 pub use install::{InstallError, Installation, install};
-pub use target::{LimitOptions, ReachError, ReachOptions, SessionSettings, Target};
+pub use lantern_link::chain;
+pub use reach::{LimitOptions, ReachError, ReachOptions};
+pub use target::{SessionSettings, Target};
 pub use withdraw::{WithdrawError, Withdrawal, withdraw};

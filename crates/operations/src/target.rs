@@ -4,96 +4,11 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use lantern_book::{
-    BookError, Destination, Effective, Field, Home, MachineBook, Protocol, Proxy, TrustStore, parse_resolver,
+    Destination, Effective, Field, Home, MachineBook, Protocol, Proxy, Resolver, TrustStore, shown,
 };
-use lantern_keys::Fingerprint;
-use lantern_link::{AgentSocket, ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
+use lantern_link::{ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
 
-/// Why a machine cannot even be tried.
-#[derive(Debug, thiserror::Error)]
-pub enum ReachError {
-    /// The book, or a name that is not in it.
-    #[error(transparent)]
-    Book(#[from] BookError),
-    /// A proxy that is none.
-    #[error("the proxy {text} {rule}")]
-    Proxy {
-        /// What was given.
-        text: String,
-        /// What it would have to be.
-        rule: &'static str,
-        /// By an option; else by the book.
-        typed: bool,
-    },
-    /// The book knows no address.
-    #[error("the book has no address for {machine}")]
-    NoAddress {
-        /// Of this machine.
-        machine: String,
-    },
-    /// Nothing says as whom to log in.
-    #[error("no user to log in as")]
-    NoUser,
-    /// It is spoken to by a protocol that this version does not speak.
-    #[error("{machine} is spoken to by WinRM, which this version of lantern does not do")]
-    Winrm {
-        /// The machine.
-        machine: String,
-    },
-}
-
-/// What is said for one connection, and goes before what the book says.
-#[derive(Debug, Clone, Default)]
-pub struct ReachOptions {
-    /// The user to log in as.
-    pub user: Option<String>,
-    /// The image that says the user.
-    pub image: Option<String>,
-    /// The keys to offer.
-    pub keys: Option<KeyChoice>,
-    /// Machines to go through, the nearest first; empty: as the book says.
-    pub gateways: Vec<String>,
-    /// The proxy to go through, as a URI.
-    pub proxy: Option<String>,
-    /// The fingerprint that the host key must have at first contact.
-    pub expect: Option<Fingerprint>,
-    /// How long steps may take.
-    pub limits: LimitOptions,
-    /// Agents that may sign.
-    pub agents: Vec<AgentSocket>,
-    /// Who we are on this computer: the user where nothing else says one.
-    pub local_user: Option<String>,
-}
-
-/// How long steps may take, where something is said about it.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct LimitOptions {
-    /// For an address to answer.
-    pub connect: Option<Duration>,
-    /// For each answer until keys are agreed.
-    pub handshake: Option<Duration>,
-    /// For each answer while logging in.
-    pub login: Option<Duration>,
-    /// How often a silent server is asked whether it is there; zero: never.
-    pub keep_alive: Option<Duration>,
-}
-
-impl LimitOptions {
-    /// These, and the book's for the rest.
-    pub fn over(self, book: TimeLimits) -> TimeLimits {
-        TimeLimits {
-            connect: self.connect.unwrap_or(book.connect),
-            handshake: self.handshake.unwrap_or(book.handshake),
-            login: self.login.unwrap_or(book.login),
-            keepalive: match self.keep_alive {
-                Some(Duration::ZERO) => None,
-                Some(every) => Some(every),
-                None => book.keepalive,
-            },
-            ..book
-        }
-    }
-}
+use crate::reach::{ReachError, ReachOptions};
 
 /// A machine with every setting resolved.
 #[derive(Debug, Clone)]
@@ -116,10 +31,12 @@ pub struct Target {
     pub via: Vec<Target>,
     /// The proxy on the way.
     pub proxy: Option<Proxy>,
+    /// Its place, when it is not in the book.
+    one_off: Option<String>,
     race: bool,
     limits: TimeLimits,
     trust: TrustPolicy,
-    resolver: Option<std::net::SocketAddr>,
+    resolver: Option<Resolver>,
     /// Whether the book says that it may ask the agent for signatures.
     pub forward_agent: bool,
     /// Whether the book says that its programs may draw here.
@@ -154,6 +71,14 @@ impl Target {
         Self::find(home, &MachineBook::load(home)?, typed)
     }
 
+    /// The same by way of what the options say.
+    ///
+    /// # Errors
+    /// As [`Self::resolve`] and [`Self::with_options`].
+    pub fn resolve_with(home: &Home, typed: &str, options: &ReachOptions) -> Result<Self, ReachError> {
+        Self::resolve(home, typed)?.with_options(home, options)
+    }
+
     /// Looks up what was typed.
     ///
     /// # Errors
@@ -169,11 +94,9 @@ impl Target {
             }
             Destination::OneOff(one_off) => {
                 let place = one_off.place();
-                // Where a machine of the trust store was met last, its record counts.
-                let trust = TrustStore::load(home)?;
-                let name = trust.machine_at(&place).map_or(place.clone(), str::to_owned);
                 let effective = book.effective_defaults();
-                let mut target = Self::of(&effective, &name)?;
+                let mut target = Self::of(&effective, &place)?;
+                target.one_off = Some(place);
                 target.addresses = vec![one_off.address];
                 target.port = one_off.port;
                 target.protocol = one_off.protocol;
@@ -186,9 +109,23 @@ impl Target {
                     way.push(gateway.clone());
                 }
                 target.via = Self::all(home, book, &way)?;
-                Ok(target.with_proxy_first())
+                target.with_proxy_first().named_by_its_way(home)
             }
         }
+    }
+
+    /// A one-off is called by its place, and that by the gateway before it: the same private address behind two gateways is two machines. Where a
+    /// machine of the trust store was met there last, it is that one.
+    fn named_by_its_way(mut self, home: &Home) -> Result<Self, ReachError> {
+        if let Some(place) = &self.one_off {
+            let place = match self.via.last() {
+                Some(gateway) => format!("{place} via {}", gateway.name),
+                None => place.clone(),
+            };
+            let trust = TrustStore::load(home)?;
+            self.name = trust.machine_at(&place).map_or(place, str::to_owned);
+        }
+        Ok(self)
     }
 
     /// Gateways as targets, each without a way of its own: the list has it already.
@@ -213,7 +150,7 @@ impl Target {
         let text = |field| effective.text(field).map(str::to_owned);
         let proxy = match effective.text(Field::Proxy) {
             Some(proxy) => Some(Proxy::parse(proxy).map_err(|rule| ReachError::Proxy {
-                text: proxy.to_owned(),
+                text: shown(proxy),
                 rule,
                 typed: false,
             })?),
@@ -239,6 +176,7 @@ impl Target {
             image: text(Field::Image),
             via: Vec::new(),
             proxy,
+            one_off: None,
             race: effective.flag(Field::RaceAddresses).unwrap_or(true),
             limits: TimeLimits {
                 connect: seconds(Field::ConnectLimit, usual.connect),
@@ -255,7 +193,7 @@ impl Target {
                 Some("first-use") => TrustPolicy::FirstUse,
                 _ => TrustPolicy::Ask,
             },
-            resolver: effective.text(Field::TrustedResolver).and_then(parse_resolver),
+            resolver: effective.text(Field::TrustedResolver).and_then(Resolver::parse),
             forward_agent: effective.flag(Field::ForwardAgent).unwrap_or(false),
             forward_display: effective.flag(Field::ForwardDisplay).unwrap_or(false),
             session: SessionSettings {
@@ -297,11 +235,11 @@ impl Target {
                 self.via.extend(target.via.iter().cloned());
                 self.via.push(Self { via: Vec::new(), ..target });
             }
-            self = self.with_proxy_first();
+            self = self.with_proxy_first().named_by_its_way(home)?;
         }
         if let Some(proxy) = &options.proxy {
             let parsed = Proxy::parse(proxy).map_err(|rule| ReachError::Proxy {
-                text: proxy.clone(),
+                text: shown(proxy),
                 rule,
                 typed: true,
             })?;
@@ -373,6 +311,7 @@ impl Target {
                 trust: target.trust,
                 resolver: target.resolver,
                 only_looking: false,
+                known: None,
                 limits: options.limits.over(target.limits),
                 offer: our_offer(),
             })

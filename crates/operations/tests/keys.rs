@@ -3,115 +3,22 @@
 // A test that cannot go on says so by panicking.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use std::future::{Future, ready};
-use std::sync::{Arc, Mutex};
+mod desk;
+
+use std::sync::Arc;
 use std::time::Duration;
 
+use desk::{Scene, Script, any_way, on_this_thread, password};
 use jiff::Timestamp;
-use lantern_book::{Home, KeyNote, KeyRing, MachineBook, RingEntry, TrustStore, Verified};
-use lantern_harbour::{Harbour, LoginRule, MachineSpec, UserSpec};
-use lantern_keys::container::Protect;
-use lantern_keys::{KeyAlgorithm, PrivateKey, SecretString, SystemRandom};
-use lantern_link::{Answer, Answering, Ask, LinkError, Nobody, Question, TrustFailure};
-use lantern_operations::login::{Proof, Way, prove};
+use lantern_book::{Home, KeyRing, MachineBook, TrustStore, Verified};
+use lantern_harbour::LoginRule;
+use lantern_keys::{KeyAlgorithm, PrivateKey};
+use lantern_link::{Answer, LinkError, Nobody, TrustFailure};
+use lantern_operations::login::{Proof, prove};
 use lantern_operations::place::Change;
 use lantern_operations::rotate::{self, RotateError};
 use lantern_operations::trust::{AcceptError, FindingKind, Standing, Wanted, accept, audit, look, standing};
-use lantern_operations::{
-    InstallError, OperationError, ReachOptions, Target, WithdrawError, install, withdraw,
-};
-
-/// Answers from a list, and remembers what was asked.
-#[derive(Default)]
-struct Script {
-    answers: Mutex<Vec<Answer>>,
-    asked: Mutex<Vec<String>>,
-}
-
-impl Script {
-    fn new(answers: impl IntoIterator<Item = Answer>) -> Self {
-        let mut answers: Vec<Answer> = answers.into_iter().collect();
-        answers.reverse();
-        Self { answers: Mutex::new(answers), asked: Mutex::default() }
-    }
-
-    fn asked(&self) -> usize {
-        self.asked.lock().unwrap().len()
-    }
-}
-
-impl Ask for Script {
-    fn ask(&self, question: Question) -> Answering {
-        self.asked.lock().unwrap().push(format!("{question:?}"));
-        let answer = self.answers.lock().unwrap().pop().unwrap_or(Answer::NoOne);
-        Box::pin(ready(answer))
-    }
-}
-
-fn password() -> Answer {
-    Answer::Secret(SecretString::new("low visibility".into()))
-}
-
-struct Scene {
-    _folder: tempfile::TempDir,
-    home: Home,
-    harbour: Harbour,
-    options: ReachOptions,
-}
-
-impl Scene {
-    /// A home with the keys `harbour` and `pier`, and a machine of the book that is trusted and takes the password.
-    async fn new(rule: LoginRule) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let home = Home::new(folder.path().join("home"));
-        for name in ["harbour", "pier"] {
-            let key = PrivateKey::generate(KeyAlgorithm::Ed25519, name).unwrap();
-            let ring = KeyRing::new(&home);
-            ring.add(name, &key, Protect::default(), KeyNote::default(), &mut SystemRandom).unwrap();
-        }
-        let mut keeper = UserSpec::new("keeper", Some("low visibility"), vec![]);
-        keeper.rule = rule;
-        let spec = MachineSpec { users: vec![keeper], ..MachineSpec::new("lamp-01", 1).unwrap() };
-        let host_key = spec.host_keys[0].public().clone();
-        let harbour = Harbour::light(vec![spec]).await.unwrap();
-        let address = harbour.machines()[0].address;
-        let text = format!(
-            "[machines.lamp-01]\naddress = \"{}\"\nport = {}\nuser = \"keeper\"\n",
-            address.ip(),
-            address.port()
-        );
-        std::fs::write(home.path().join("machines.toml"), text).unwrap();
-        let now = Timestamp::now();
-        TrustStore::accept(&home, "lamp-01", &address.to_string(), &host_key, Verified::Expected, now)
-            .unwrap();
-        Self { _folder: folder, home, harbour, options: ReachOptions::default() }
-    }
-
-    fn target(&self) -> Target {
-        Target::resolve(&self.home, "lamp-01").unwrap()
-    }
-
-    fn entry(&self, name: &str) -> RingEntry {
-        KeyRing::new(&self.home).get(name).unwrap()
-    }
-
-    fn list(&self) -> String {
-        String::from_utf8(self.harbour.machines()[0].logins("keeper")).unwrap()
-    }
-
-    fn way<'a>(&'a self, target: &'a Target, ask: &'a dyn Ask) -> Way<'a> {
-        Way { home: &self.home, target, options: &self.options, ask }
-    }
-}
-
-fn any_way() -> LoginRule {
-    LoginRule::AnyOf(vec!["publickey", "password"])
-}
-
-fn on_this_thread<T>(future: impl Future<Output = T>) -> T {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    runtime.block_on(async { tokio::time::timeout(Duration::from_secs(60), future).await.expect("it hangs") })
-}
+use lantern_operations::{InstallError, OperationError, Target, WithdrawError, install, withdraw};
 
 #[test]
 fn a_key_goes_onto_a_machine_once_and_comes_off_where_another_way_is_left() {
@@ -267,5 +174,27 @@ fn an_install_that_is_dropped_leaves_the_list_whole() {
         }
         install(scene.way(&target, &*ask), &harbour, "", false).await.unwrap();
         assert_eq!(scene.list().lines().count(), 1);
+    });
+}
+
+/// A line that somebody else exchanged for one of the same length, between our reading and our writing, is not undone.
+#[test]
+fn a_list_that_changed_meanwhile_is_left_alone() {
+    use lantern_link::remote_logins::{LoginsError, read, write};
+    on_this_thread(async {
+        let scene = Scene::new(any_way()).await;
+        let target = scene.target();
+        let ask = Script::new([password()]);
+        let trunk = scene.way(&target, &ask).log_in_as_usual().await.unwrap();
+        let line = |byte: char| format!("# {}\n", String::from(byte).repeat(60)).into_bytes();
+        write(&trunk, b"", &line('a')).await.unwrap();
+        let ours = read(&trunk).await.unwrap();
+        // Somebody else, in between.
+        write(&trunk, &line('a'), &line('b')).await.unwrap();
+        let refused = write(&trunk, &ours, &line('c')).await;
+        assert!(matches!(refused, Err(LoginsError::Changed)), "{refused:?}");
+        assert_eq!(read(&trunk).await.unwrap(), line('b'));
+        // What is the same is the same, whoever wrote it.
+        write(&trunk, &line('b'), &line('c')).await.unwrap();
     });
 }

@@ -109,3 +109,64 @@ impl Base {
         }
     }
 }
+
+/// What both roles do with their channels, in the same words.
+macro_rules! channel_methods {
+    () => {
+        /// Says that no more data follows what was handed over; harmless on a channel that has ended.
+        pub fn channel_eof(&mut self, id: ChannelId) {
+            self.base.connection.eof(id);
+        }
+
+        /// Closes a channel behind what was handed over; [`crate::ChannelEvent::Closed`] follows.
+        pub fn channel_close(&mut self, id: ChannelId) {
+            self.base.connection.close(id);
+        }
+
+        /// Is through with a channel: drops what waits either way, closes it when it is not, and says no more about it.
+        pub fn channel_release(&mut self, id: ChannelId) {
+            self.base.release(id);
+        }
+
+        /// Takes a piece of what has come in on a stream of a channel; none: there is no more now.
+        pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
+            self.base.connection.take(id, stream)
+        }
+
+        /// Notes that received data has been used: this is what lets the peer send more.
+        pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
+            self.base.consumed(id, bytes, now);
+        }
+
+        /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
+        ///
+        /// # Errors
+        /// Only internal ones.
+        pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
+            self.base.transport.send(|out| out.put(payload))
+        }
+    };
+}
+
+/// What both roles do the same as machines that are driven.
+macro_rules! machine_methods {
+    () => {
+        fn poll_transmit(&mut self, now: Instant) -> &[u8] {
+            self.base.transmit(now)
+        }
+
+        fn sent(&mut self, len: usize) {
+            self.base.sent(len);
+        }
+
+        fn failure(&self) -> Option<&SshError> {
+            self.base.failure()
+        }
+
+        fn handle_end(&mut self) -> SshError {
+            self.base.end()
+        }
+    };
+}
+
+pub(crate) use {channel_methods, machine_methods};

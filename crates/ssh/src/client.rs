@@ -8,6 +8,7 @@ use lantern_keys::{PublicKey, RandomSource, SecretString};
 
 use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
 use crate::base::Base;
+use crate::base::machine_methods;
 use crate::channel::{ChannelEvent, ChannelId};
 use crate::connection::Connection;
 use crate::global::GlobalEvent;
@@ -301,6 +302,8 @@ impl Client {
 }
 
 impl Machine for Client {
+    machine_methods!();
+
     fn receive_buffer(&mut self) -> &mut BytesMut {
         &mut self.base.transport.receiver().buffer
     }
@@ -314,10 +317,6 @@ impl Machine for Client {
         self.last_heard = now;
         self.base.connection.unanswered_keepalives = 0;
         self.work(now).map_err(|error| self.base.fail(error))
-    }
-
-    fn handle_end(&mut self) -> SshError {
-        self.base.end()
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
@@ -336,18 +335,6 @@ impl Machine for Client {
     fn handle_timeout(&mut self, now: Instant) -> Result<(), SshError> {
         self.base.alive()?;
         self.act_on_deadlines(now).map_err(|error| self.base.fail(error))
-    }
-
-    fn poll_transmit(&mut self, now: Instant) -> &[u8] {
-        self.base.transmit(now)
-    }
-
-    fn sent(&mut self, len: usize) {
-        self.base.sent(len);
-    }
-
-    fn failure(&self) -> Option<&SshError> {
-        self.base.failure()
     }
 }
 

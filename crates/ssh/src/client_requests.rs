@@ -6,6 +6,7 @@ use bytes::Bytes;
 use lantern_keys::PublicKey;
 use lantern_keys::wire::Writer;
 
+use crate::base::channel_methods;
 use crate::channel::{ChannelEnded, ChannelId, Stream};
 use crate::global::GlobalTicket;
 use crate::message::connection::{OpenFailure, SessionRequest};
@@ -103,14 +104,6 @@ impl Client {
         self.base.request(id, request, want_reply, false)
     }
 
-    /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
-    ///
-    /// # Errors
-    /// Only internal ones.
-    pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
-        self.base.transport.send(|out| out.put(payload))
-    }
-
     /// Hands data over, as much as there is room for, which is taken off its front; [`crate::ChannelEvent::Writable`]
     /// follows when it was not all.
     ///
@@ -121,28 +114,5 @@ impl Client {
         self.base.connection.send(id, Stream::Main, data)
     }
 
-    /// Says that no more data follows what was handed over; harmless on a channel that has ended.
-    pub fn channel_eof(&mut self, id: ChannelId) {
-        self.base.connection.eof(id);
-    }
-
-    /// Closes a channel behind what was handed over; [`crate::ChannelEvent::Closed`] follows.
-    pub fn channel_close(&mut self, id: ChannelId) {
-        self.base.connection.close(id);
-    }
-
-    /// Is through with a channel: drops what waits either way, closes it when it is not, and says no more about it.
-    pub fn channel_release(&mut self, id: ChannelId) {
-        self.base.release(id);
-    }
-
-    /// Takes a piece of what has come in on a stream of a channel; none: there is no more now.
-    pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
-        self.base.connection.take(id, stream)
-    }
-
-    /// Notes that received data has been used: this is what lets the server send more.
-    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
-        self.base.consumed(id, bytes, now);
-    }
+    channel_methods!();
 }

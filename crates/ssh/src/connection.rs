@@ -8,13 +8,12 @@ use lantern_keys::wire::{Reader, Writer};
 use tracing::debug;
 
 use crate::channel::window::initial_window;
-use crate::channel::{
-    Channel, ChannelEvent, ChannelId, PeerChannel, Phase, RecvState, Schedule, SendState, Stream,
-};
+use crate::channel::{Channel, ChannelEvent, ChannelId, Phase, RecvState, Schedule, SendState, Stream};
 use crate::global::GlobalRequests;
 use crate::limits::{MAX_ASKED, MAX_CHANNEL_PACKET, MAX_CHANNELS, SHARE_BELOW};
 use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
 use crate::message::number;
+use crate::message::peer_channel::PeerChannel;
 use crate::rtt::RoundTrips;
 use crate::transport::Transport;
 use crate::{Role, SshError};
@@ -127,7 +126,7 @@ impl Connection {
             }
             met => {
                 // RFC 4253 §11.4: an unknown message is answered, not fatal.
-                let sequence = transport.receiver().sequence.wrapping_sub(1);
+                let sequence = transport.receiver().direction.sequence.wrapping_sub(1);
                 debug!(met, "unimplemented message");
                 transport.send(|out| {
                     out.put_byte(number::UNIMPLEMENTED);

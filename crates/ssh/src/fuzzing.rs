@@ -13,7 +13,11 @@ pub fn decode_messages(bytes: &[u8]) {
     crate::message::transport::decode_anything(bytes);
     crate::message::auth::decode_anything(bytes);
     crate::message::connection::decode_anything(bytes);
+    crate::message::peer_channel::decode_anything(bytes);
     crate::terminal_modes::decode(bytes);
+    if let Ok(Some(setup)) = crate::DisplaySetup::read(bytes) {
+        assert_eq!(crate::DisplaySetup::read(&setup.encode()), Ok(Some(setup)));
+    }
 }
 
 /// The agent protocol, both ways, and its frames.

@@ -28,6 +28,7 @@ mod client;
 mod client_requests;
 mod connection;
 pub mod disconnect;
+mod display;
 mod error;
 #[cfg(fuzzing)]
 pub mod fuzzing;
@@ -53,19 +54,20 @@ pub use algorithm::Offer;
 pub use auth::client::{Attempt, AuthEvent};
 pub use auth::plan::{AuthPlan, KeyCandidate, PlanReport, PlannedStep};
 pub use auth::server::{AuthAnswer, AuthMethod, AuthRequest};
-pub use channel::{ChannelEnded, ChannelEvent, ChannelId, PeerChannel, Stream};
+pub use channel::{ChannelEnded, ChannelEvent, ChannelId, Stream};
 pub use client::{Client, ClientConfig, ClientEvent};
 pub use disconnect::Disconnect;
+pub use display::{COOKIE_PROTOCOL, Cookie, DisplaySetup, SetupError};
 pub use error::SshError;
 pub use global::{GlobalEvent, GlobalTicket};
 pub use identification::OURS as IDENTIFICATION;
 pub use machine::Machine;
 pub use message::auth::{Prompt, Prompts};
 pub use message::connection::{DisplayRequest, OpenFailure, PtyRequest, SessionRequest, TerminalSize};
-pub use message::peer_channel::{DirectTcpip, Forwarded};
+pub use message::peer_channel::{DirectTcpip, Forwarded, PeerChannel};
 pub use negotiate::{Algorithms, Direction};
 pub use server::{Server, ServerConfig, ServerEvent};
-pub use text::neutralize;
+pub use text::{is_invisible, neutralize, neutralize_line};
 pub use transport::{Guess, RekeyPolicy, Statistics};
 
 /// Which end of a connection a machine plays.

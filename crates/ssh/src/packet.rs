@@ -27,27 +27,49 @@ impl Writer for PayloadWriter<'_> {
     }
 }
 
-/// The sending half: payloads in, wire bytes out.
-pub(crate) struct PacketSender {
-    out: BytesMut,
+/// One direction: its cipher, the number of its next packet, and what has gone through it.
+pub(crate) struct Direction {
     cipher: PacketCipher,
-    sequence: u32,
+    pub(crate) sequence: u32,
     /// Since the last new keys.
     pub(crate) bytes: u64,
     pub(crate) packets: u64,
     pub(crate) bytes_total: u64,
 }
 
+impl Direction {
+    fn new() -> Self {
+        Self { cipher: PacketCipher::Clear, sequence: 0, bytes: 0, packets: 0, bytes_total: 0 }
+    }
+
+    /// A packet of so many bytes has gone through.
+    fn count(&mut self, bytes: usize) {
+        self.sequence = self.sequence.wrapping_add(1);
+        self.packets += 1;
+        self.bytes += bytes as u64;
+        self.bytes_total += bytes as u64;
+    }
+
+    /// From the next packet on, this cipher. Strict key exchange starts the numbers anew.
+    pub(crate) fn new_keys(&mut self, cipher: PacketCipher, reset_sequence: bool) {
+        self.cipher = cipher;
+        self.bytes = 0;
+        self.packets = 0;
+        if reset_sequence {
+            self.sequence = 0;
+        }
+    }
+}
+
+/// The sending half: payloads in, wire bytes out.
+pub(crate) struct PacketSender {
+    out: BytesMut,
+    pub(crate) direction: Direction,
+}
+
 impl PacketSender {
     pub(crate) fn new() -> Self {
-        Self {
-            out: BytesMut::new(),
-            cipher: PacketCipher::Clear,
-            sequence: 0,
-            bytes: 0,
-            packets: 0,
-            bytes_total: 0,
-        }
+        Self { out: BytesMut::new(), direction: Direction::new() }
     }
 
     /// Appends bytes outside of any packet: the identification line.
@@ -65,9 +87,9 @@ impl PacketSender {
         self.out.extend_from_slice(&[0; LENGTH_LEN + 1]);
         write(&mut PayloadWriter::Packet(&mut self.out));
         let payload_end = self.out.len();
-        let tag_len = self.cipher.tag_len();
-        let padded_from = if self.cipher.pads_length() { start } else { start + LENGTH_LEN };
-        let block = self.cipher.block_len();
+        let tag_len = self.direction.cipher.tag_len();
+        let padded_from = if self.direction.cipher.pads_length() { start } else { start + LENGTH_LEN };
+        let block = self.direction.cipher.block_len();
         let mut padding = block - (payload_end - padded_from) % block;
         if padding < MIN_PADDING {
             padding += block;
@@ -82,23 +104,9 @@ impl PacketSender {
         packet[..LENGTH_LEN].copy_from_slice(&(length as u32).to_be_bytes());
         packet[LENGTH_LEN] = padding as u8;
         random.fill(&mut packet[payload_end - start..payload_end - start + padding]);
-        self.cipher.seal(self.sequence, packet)?;
-        self.sequence = self.sequence.wrapping_add(1);
-        self.packets += 1;
-        let len = (self.out.len() - start) as u64;
-        self.bytes += len;
-        self.bytes_total += len;
+        self.direction.cipher.seal(self.direction.sequence, packet)?;
+        self.direction.count(self.out.len() - start);
         Ok(())
-    }
-
-    /// From the next packet on, this cipher. Strict key exchange starts the numbers anew.
-    pub(crate) fn new_keys(&mut self, cipher: PacketCipher, reset_sequence: bool) {
-        self.cipher = cipher;
-        self.bytes = 0;
-        self.packets = 0;
-        if reset_sequence {
-            self.sequence = 0;
-        }
     }
 
     /// What is to be sent.
@@ -125,38 +133,25 @@ impl PacketSender {
 pub(crate) struct PacketReceiver {
     /// What has come in and was not taken out yet.
     pub(crate) buffer: BytesMut,
-    cipher: PacketCipher,
-    pub(crate) sequence: u32,
+    pub(crate) direction: Direction,
     /// Length field of the packet at the front, once it has been read.
     length: Option<usize>,
-    /// Since the last new keys.
-    pub(crate) bytes: u64,
-    pub(crate) packets: u64,
-    pub(crate) bytes_total: u64,
 }
 
 impl PacketReceiver {
     pub(crate) fn new() -> Self {
-        Self {
-            buffer: BytesMut::new(),
-            cipher: PacketCipher::Clear,
-            sequence: 0,
-            length: None,
-            bytes: 0,
-            packets: 0,
-            bytes_total: 0,
-        }
+        Self { buffer: BytesMut::new(), direction: Direction::new(), length: None }
     }
 
     /// The payload of the next packet, opened in place, once it is all there.
     pub(crate) fn poll(&mut self) -> Result<Option<Bytes>, SshError> {
-        let tag_len = self.cipher.tag_len();
+        let tag_len = self.direction.cipher.tag_len();
         let length = match self.length {
             Some(length) => length,
             None => {
-                let head_len = self.cipher.head_len();
+                let head_len = self.direction.cipher.head_len();
                 let Some(head) = self.buffer.get_mut(..head_len) else { return Ok(None) };
-                let length = self.cipher.open_length(self.sequence, head) as usize;
+                let length = self.direction.cipher.open_length(self.direction.sequence, head) as usize;
                 self.check_length(length)?;
                 self.length = Some(length);
                 length
@@ -164,7 +159,7 @@ impl PacketReceiver {
         };
         let total = LENGTH_LEN + length + tag_len;
         let Some(packet) = self.buffer.get_mut(..total) else { return Ok(None) };
-        self.cipher.open(self.sequence, packet)?;
+        self.direction.cipher.open(self.direction.sequence, packet)?;
         let padding = usize::from(packet[LENGTH_LEN]);
         if padding < MIN_PADDING || padding + 1 > length {
             return Err(SshError::PeerBroke {
@@ -172,10 +167,7 @@ impl PacketReceiver {
             });
         }
         self.length = None;
-        self.sequence = self.sequence.wrapping_add(1);
-        self.packets += 1;
-        self.bytes += total as u64;
-        self.bytes_total += total as u64;
+        self.direction.count(total);
         let mut packet = self.buffer.split_to(total).freeze();
         packet.truncate(LENGTH_LEN + length - padding);
         packet.advance(LENGTH_LEN + 1);
@@ -185,16 +177,16 @@ impl PacketReceiver {
     fn check_length(&self, length: usize) -> Result<(), SshError> {
         if length > MAX_PACKET_LEN {
             // Under encryption a damaged length is indistinguishable from a huge one.
-            return Err(match self.cipher {
+            return Err(match self.direction.cipher {
                 PacketCipher::Clear => {
                     SshError::LimitExceeded { what: "bytes in a packet", limit: MAX_PACKET_LEN as u64 }
                 }
                 _ => SshError::MacMismatch,
             });
         }
-        let padded = if self.cipher.pads_length() { length + LENGTH_LEN } else { length };
-        if length < 1 + MIN_PADDING || !padded.is_multiple_of(self.cipher.block_len()) {
-            return Err(match self.cipher {
+        let padded = if self.direction.cipher.pads_length() { length + LENGTH_LEN } else { length };
+        if length < 1 + MIN_PADDING || !padded.is_multiple_of(self.direction.cipher.block_len()) {
+            return Err(match self.direction.cipher {
                 PacketCipher::Clear => {
                     SshError::PeerBroke { rule: "a packet must be a whole number of blocks (RFC 4253 §6)" }
                 }
@@ -202,15 +194,5 @@ impl PacketReceiver {
             });
         }
         Ok(())
-    }
-
-    /// From the next packet on, this cipher. Strict key exchange starts the numbers anew.
-    pub(crate) fn new_keys(&mut self, cipher: PacketCipher, reset_sequence: bool) {
-        self.cipher = cipher;
-        self.bytes = 0;
-        self.packets = 0;
-        if reset_sequence {
-            self.sequence = 0;
-        }
     }
 }

@@ -10,11 +10,13 @@ use lantern_keys::{PrivateKey, RandomSource, SignatureAlgorithm};
 
 use crate::auth::server::{AuthAnswer, AuthRequest, ServerAuth};
 use crate::base::Base;
-use crate::channel::{ChannelEnded, ChannelEvent, ChannelId, PeerChannel, Stream};
+use crate::base::{channel_methods, machine_methods};
+use crate::channel::{ChannelEnded, ChannelEvent, ChannelId, Stream};
 use crate::connection::Connection;
 use crate::limits::DEFAULT_HANDSHAKE_TIME;
 use crate::message::connection::{OpenFailure, SessionRequest};
 use crate::message::number;
+use crate::message::peer_channel::PeerChannel;
 use crate::transport::{RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
 use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
 
@@ -226,41 +228,11 @@ impl Server {
         stream: Stream,
         data: &mut Bytes,
     ) -> Result<usize, ChannelEnded> {
+        self.base.alive().map_err(|_| ChannelEnded)?;
         self.base.connection.send(id, stream, data)
     }
 
-    /// Says that no more data follows.
-    pub fn channel_eof(&mut self, id: ChannelId) {
-        self.base.connection.eof(id);
-    }
-
-    /// Closes a channel behind what was handed over.
-    pub fn channel_close(&mut self, id: ChannelId) {
-        self.base.connection.close(id);
-    }
-
-    /// Is through with a channel; as for the client.
-    pub fn channel_release(&mut self, id: ChannelId) {
-        self.base.release(id);
-    }
-
-    /// Takes a piece of what has come in on a stream of a channel.
-    pub fn channel_take(&mut self, id: ChannelId, stream: Stream) -> Option<Bytes> {
-        self.base.connection.take(id, stream)
-    }
-
-    /// Notes that received data has been used.
-    pub fn channel_consumed(&mut self, id: ChannelId, bytes: usize, now: Instant) {
-        self.base.consumed(id, bytes, now);
-    }
-
-    /// Sends any payload at all, as a broken or hostile peer would: for tests of the other side.
-    ///
-    /// # Errors
-    /// Only internal ones.
-    pub fn send_anything(&mut self, payload: &[u8]) -> Result<(), SshError> {
-        self.base.transport.send(|out| out.put(payload))
-    }
+    channel_methods!();
 
     /// What this connection makes us hold, in bytes, at the worst.
     pub fn held_bytes(&self) -> u64 {
@@ -284,6 +256,8 @@ impl Server {
 }
 
 impl Machine for Server {
+    machine_methods!();
+
     fn receive_buffer(&mut self) -> &mut BytesMut {
         &mut self.base.transport.receiver().buffer
     }
@@ -295,10 +269,6 @@ impl Machine for Server {
     fn handle_input(&mut self, now: Instant) -> Result<(), SshError> {
         self.base.alive()?;
         self.work(now).map_err(|error| self.base.fail(error))
-    }
-
-    fn handle_end(&mut self) -> SshError {
-        self.base.end()
     }
 
     fn poll_timeout(&self) -> Option<Instant> {
@@ -314,17 +284,5 @@ impl Machine for Server {
             false => self.base.transport.handle_timeout(now),
         };
         outcome.map_err(|error| self.base.fail(error))
-    }
-
-    fn poll_transmit(&mut self, now: Instant) -> &[u8] {
-        self.base.transmit(now)
-    }
-
-    fn sent(&mut self, len: usize) {
-        self.base.sent(len);
-    }
-
-    fn failure(&self) -> Option<&SshError> {
-        self.base.failure()
     }
 }

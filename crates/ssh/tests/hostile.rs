@@ -33,6 +33,17 @@ fn hear(pair: &mut Pair, payloads: &[Vec<u8>]) -> Option<SshError> {
     pair.client_error.clone()
 }
 
+/// A pair whose client has asked to log in, and whose server has heard it.
+fn asked_to_log_in() -> Pair {
+    let mut pair = Pair::with_offer(Offer::new(true));
+    pair.client.authenticate(Attempt::None, pair.now).unwrap();
+    while pair.server_events.is_empty() {
+        pair.client_events.clear();
+        assert!(pair.step());
+    }
+    pair
+}
+
 #[test]
 fn broken_rules_about_channels_end_the_connection_and_name_the_rule() {
     let confirmation = |window: u32, packet: u32| {
@@ -191,12 +202,7 @@ fn extensions_come_in_their_two_places_and_nowhere_else() {
         Some(SshError::Unexpected { met: 7, .. })
     ));
     // While logging in, and then something else than success.
-    let mut pair = Pair::with_offer(Offer::new(true));
-    pair.client.authenticate(Attempt::None, pair.now).unwrap();
-    while pair.server_events.is_empty() {
-        pair.client_events.clear();
-        assert!(pair.step());
-    }
+    let mut pair = asked_to_log_in();
     pair.server.send_anything(&extensions).unwrap();
     let answer = AuthAnswer::Reject { methods: vec!["publickey".into()], partial_success: false };
     pair.server.answer_auth(answer, pair.now).unwrap();
@@ -211,12 +217,7 @@ fn extensions_come_in_their_two_places_and_nowhere_else() {
         pair.client_error
     );
     // While logging in, with success right behind: the second place.
-    let mut pair = Pair::with_offer(Offer::new(true));
-    pair.client.authenticate(Attempt::None, pair.now).unwrap();
-    while pair.server_events.is_empty() {
-        pair.client_events.clear();
-        assert!(pair.step());
-    }
+    let mut pair = asked_to_log_in();
     pair.server.send_anything(&extensions).unwrap();
     pair.server.answer_auth(AuthAnswer::Accept, pair.now).unwrap();
     pair.server_events.clear();
@@ -268,12 +269,7 @@ fn an_empty_proof_of_host_keys_is_no_proof_and_no_end() {
 
 #[test]
 fn all_banners_together_are_as_long_as_one_may_be() {
-    let mut pair = Pair::with_offer(Offer::new(true));
-    pair.client.authenticate(Attempt::None, pair.now).unwrap();
-    while pair.server_events.is_empty() {
-        pair.client_events.clear();
-        assert!(pair.step());
-    }
+    let mut pair = asked_to_log_in();
     for _ in 0..30 {
         pair.server.banner(&"fog ".repeat(10_000)).unwrap();
     }

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 use lantern_keys::{PublicKey, login_list, public_line};
-use lantern_link::remote_logins::{LIST_FOLLOWS, READ_COMMAND, WRITE_COMMAND};
+use lantern_link::remote_logins::{LIST_FOLLOWS, READ_COMMAND, WRITE_COMMAND, cksum};
 
 use super::{Exit, Program, ProgramIo, Progress};
 use crate::UserSpec;
@@ -30,10 +30,11 @@ impl LoginLists {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).get(user).cloned().unwrap_or_default()
     }
 
-    fn replace(&self, user: &str, old_len: usize, list: &[u8]) -> bool {
+    /// Replaces the list that has this checksum and this length.
+    fn replace(&self, user: &str, (sum, len): (u32, usize), list: &[u8]) -> bool {
         let mut lists = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let place = lists.entry(user.to_owned()).or_default();
-        if place.len() != old_len {
+        if place.len() != len || cksum(place) != sum {
             return false;
         }
         *place = list.to_vec();
@@ -73,11 +74,12 @@ impl Program for WriteList {
         }
         let mut parts = io.input.splitn(2, |byte| *byte == b'\n');
         let (head, list) = (parts.next().unwrap_or_default(), parts.next().unwrap_or_default());
-        let mut numbers = std::str::from_utf8(head).unwrap_or_default().split(' ').map(str::parse::<usize>);
-        let replaced = match (numbers.next(), numbers.next()) {
-            (Some(Ok(old)), Some(Ok(new))) if new == list.len() => {
-                io.surroundings.logins.replace(&io.surroundings.user, old, list)
-            }
+        let words: Vec<&str> = std::str::from_utf8(head).unwrap_or_default().split(' ').collect();
+        let replaced = match words.as_slice() {
+            [sum, len, new] if new.parse() == Ok(list.len()) => match (sum.parse(), len.parse()) {
+                (Ok(sum), Ok(len)) => io.surroundings.logins.replace(&io.surroundings.user, (sum, len), list),
+                _ => false,
+            },
             _ => false,
         };
         io.input.clear();

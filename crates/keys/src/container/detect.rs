@@ -3,15 +3,16 @@
 use der::{Decode, Encode, Header, Reader, SliceReader, Tag};
 use zeroize::Zeroizing;
 
-use super::pem::{self, Block};
+use super::labels::{MAGIC_NUMBERS, OTHER_LABELS};
+use super::pem::{self, Block, Part};
 use super::{
-    Form, Found, MAX_FILE_LEN, Other, PrivateContainer, PublicContainer, PublicFile, Sealed, encrypted_pkcs8,
-    jwk, legacy_pem, openssh_key_v1, pkcs8, rfc4716, sec1, spki,
+    Contents, Form, Found, MAX_FILE_LEN, Other, PrivateContainer, PublicContainer, PublicFile, Sealed,
+    Secrecy, encrypted_pkcs8, jwk, legacy_pem, openssh_key_v1, pkcs8, rfc4716, sec1, spki,
 };
 use crate::parts::PrivateParts;
 use crate::public::unsupported_key_type;
-use crate::rsa::RsaComponents;
-use crate::{Fingerprint, KeyError, PrivateKey, PublicKey, public_line};
+use crate::rsa_numbers::RsaComponents;
+use crate::{Certificate, Fingerprint, KeyError, PrivateKey, PublicKey, public_line};
 
 type Finding = Result<Found, KeyError>;
 type DecodePrivate = fn(&[u8]) -> Result<PrivateKey, KeyError>;
@@ -20,42 +21,19 @@ const RSA_LABEL: &str = "RSA PRIVATE KEY";
 /// Most lines of a list of public keys that we look at.
 const MAX_LINES: usize = 100_000;
 
-/// Labels of armour that is no key of ours, and what we say of it.
-const OTHER_LABELS: [(&str, &str, &str); 13] = [
-    ("CERTIFICATE", "an X.509 certificate", "it names a key and holds none that could log in"),
-    ("X509 CERTIFICATE", "an X.509 certificate", "it names a key and holds none that could log in"),
-    ("TRUSTED CERTIFICATE", "an X.509 certificate", "it names a key and holds none that could log in"),
-    ("CERTIFICATE REQUEST", "a certificate request", "the key that belongs to it is in another file"),
-    ("NEW CERTIFICATE REQUEST", "a certificate request", "the key that belongs to it is in another file"),
-    ("X509 CRL", "a list of revoked certificates", ""),
-    ("PKCS7", "a bundle of certificates (PKCS#7)", "it holds no private key"),
-    ("DH PARAMETERS", "Diffie-Hellman parameters", "they are no key"),
-    ("DSA PRIVATE KEY", "a DSA private key", "DSA was retired by RFC 9142; make a new key"),
-    ("PGP PRIVATE KEY BLOCK", "an OpenPGP private key", "SSH does not use it"),
-    ("PGP PUBLIC KEY BLOCK", "an OpenPGP public key", "SSH does not use it"),
-    (
-        "SSH2 ENCRYPTED PRIVATE KEY",
-        "a private key in a vendor's container",
-        "export it as openssh-key-v1 or PKCS#8 first",
-    ),
-    ("PGP MESSAGE", "an encrypted message", "decrypt it first"),
-];
-
-/// First bytes of files that are no keys.
-const MAGIC_NUMBERS: [(&[u8], &str, &str); 6] = [
-    (b"PK\x03\x04", "an archive (ZIP)", "unpack it first; perhaps it asks for a password"),
-    (b"7z\xbc\xaf\x27\x1c", "an archive (7z)", "unpack it first; perhaps it asks for a password"),
-    (b"Rar!\x1a\x07", "an archive (RAR)", "unpack it first; perhaps it asks for a password"),
-    (b"\x1f\x8b", "a compressed file (gzip)", "unpack it first"),
-    (b"\x7fELF", "a program", ""),
-    (b"%PDF", "a PDF document", "copy the key's text out of it"),
-];
-
 /// Everything that a file holds, in its order; at least one thing, if only [`Found::Other`].
 ///
 /// # Errors
 /// [`KeyError::TooCostly`] above [`MAX_FILE_LEN`]; [`KeyError::NotAKey`] for what nothing is known of.
 pub fn read(file: &[u8]) -> Result<Vec<Finding>, KeyError> {
+    contents(file).map(|contents| contents.found)
+}
+
+/// The same, and whether there is anything beside it.
+///
+/// # Errors
+/// As [`read`].
+pub fn contents(file: &[u8]) -> Result<Contents, KeyError> {
     if file.len() > MAX_FILE_LEN {
         return Err(KeyError::TooCostly {
             what: "bytes",
@@ -63,8 +41,15 @@ pub fn read(file: &[u8]) -> Result<Vec<Finding>, KeyError> {
             limit: MAX_FILE_LEN as u64,
         });
     }
+    let only = |finding| {
+        let names_private_key = match &finding {
+            Ok(found) => matches!(found, Found::Private(_)),
+            Err(_) => !is_public_shape(file),
+        };
+        Contents { found: vec![finding], lines_beside: 0, names_private_key }
+    };
     if let Some((_, what, why)) = MAGIC_NUMBERS.into_iter().find(|(magic, ..)| file.starts_with(magic)) {
-        return Ok(vec![other(what, why)]);
+        return Ok(only(other(what, why, Secrecy::None)));
     }
     if file.iter().all(u8::is_ascii_whitespace) {
         return Err(KeyError::NotAKey("the file is empty".into()));
@@ -72,16 +57,16 @@ pub fn read(file: &[u8]) -> Result<Vec<Finding>, KeyError> {
     if file.first() == Some(&0x30)
         && let Some(finding) = read_der(file)
     {
-        return Ok(vec![finding]);
+        return Ok(only(finding));
     }
     let text = to_text(file).ok_or_else(|| KeyError::NotAKey("it is neither text nor DER".into()))?;
-    let found = read_text(&text);
-    if found.is_empty() {
+    let contents = read_text(&text);
+    if contents.found.is_empty() {
         return Err(KeyError::NotAKey(
             "there is no `-----BEGIN` line, no public key line and no JWK in it".into(),
         ));
     }
-    Ok(found)
+    Ok(contents)
 }
 
 /// UTF-8, or the UTF-16 that some editors and shells write, by its byte order mark.
@@ -100,32 +85,56 @@ fn to_text(file: &[u8]) -> Option<Zeroizing<String>> {
     text.map(Zeroizing::new)
 }
 
-fn read_text(text: &str) -> Vec<Finding> {
-    let blocks = pem::blocks(text);
-    if !blocks.is_empty() {
-        let mut found: Vec<Finding> = blocks.iter().filter_map(read_block).collect();
-        // Parameters alone are told; in front of a key they say nothing that the key does not.
-        if found.is_empty() {
-            found.push(other("the parameters of an elliptic curve", "the key itself is missing"));
-        }
-        return found;
+fn read_text(text: &str) -> Contents {
+    let parts = pem::parts(text);
+    if parts.iter().any(|part| matches!(part, Part::Block(_))) {
+        return read_parts(&parts);
     }
+    let all = |found| Contents { found, lines_beside: 0, names_private_key: false };
     let start = text.trim_start();
     let lower: String = start.chars().take(256).collect::<String>().to_ascii_lowercase();
     if lower.starts_with("<!doctype html") || lower.starts_with("<html") || lower.contains("<head") {
-        return vec![other("a web page", "the download was a page to sign in, perhaps; fetch the key again")];
+        let why = "the download was a page to sign in, perhaps; fetch the key again";
+        return all(vec![other("a web page", why, Secrecy::None)]);
     }
     if start.starts_with('{')
         && let Some(found) = jwk::read(start)
     {
-        return found;
+        return all(found);
     }
-    read_lines(text)
+    all(read_lines(text))
+}
+
+fn read_parts(parts: &[Part<'_>]) -> Contents {
+    let mut contents = Contents { found: Vec::new(), lines_beside: 0, names_private_key: false };
+    for part in parts {
+        match part {
+            Part::Block(block) => {
+                contents.names_private_key |= block.label.ends_with("PRIVATE KEY");
+                contents.found.extend(read_block(block));
+            }
+            Part::Beside(text) => {
+                for line in lines(text) {
+                    match read_line(line) {
+                        Ok(found) => contents.found.push(Ok(found)),
+                        Err(_) => contents.lines_beside += 1,
+                    }
+                }
+            }
+        }
+    }
+    // Parameters alone are told; in front of a key they say nothing that the key does not.
+    if contents.found.is_empty() {
+        let why = "the key itself is missing";
+        contents.found.push(other("the parameters of an elliptic curve", why, Secrecy::None));
+    }
+    contents
 }
 
 fn read_block(block: &Block<'_>) -> Option<Finding> {
-    if let Some((_, what, why)) = OTHER_LABELS.into_iter().find(|(label, ..)| *label == block.label) {
-        return Some(other(what, why));
+    if let Some((_, what, why, secrecy)) = OTHER_LABELS.into_iter().find(|(label, ..)| *label == block.label)
+    {
+        return Some(other(what, why, secrecy));
     }
     if block.label == "EC PARAMETERS" {
         return None;
@@ -134,7 +143,8 @@ fn read_block(block: &Block<'_>) -> Option<Finding> {
         return Some(match rfc4716::decode(block) {
             Ok((key, comment)) => Ok(public(key, comment, PublicContainer::Rfc4716)),
             Err(error) => match &block.bytes {
-                Ok(blob) => unheld_public(blob, block.header("Comment").unwrap_or_default()).ok_or(error),
+                Ok(blob) if is_certificate(blob) => certificate(blob, rfc4716::comment(block)),
+                Ok(blob) => unheld_public(blob, rfc4716::comment(block)).ok_or(error),
                 Err(_) => Err(error),
             },
         });
@@ -147,12 +157,9 @@ fn read_block(block: &Block<'_>) -> Option<Finding> {
     };
     Some(match block.label {
         openssh_key_v1::LABEL => openssh_key_v1::Sealed::decode(bytes).map(|sealed| {
-            let publics = sealed.publics().to_vec();
-            Found::Private(Sealed {
-                container: PrivateContainer::OpensshKeyV1,
-                form: Form::OpensshKeyV1(sealed),
-                publics,
-            })
+            let (publics, comments) = (sealed.publics().to_vec(), sealed.comments().to_vec());
+            let form = Form::OpensshKeyV1(sealed);
+            Found::Private(Sealed { container: PrivateContainer::OpensshKeyV1, form, publics, comments })
         }),
         pkcs8::LABEL => plain(PrivateContainer::Pkcs8Pem, bytes, pkcs8::decode),
         encrypted_pkcs8::LABEL => encrypted(PrivateContainer::Pkcs8Pem, bytes),
@@ -162,10 +169,8 @@ fn read_block(block: &Block<'_>) -> Option<Finding> {
         spki::PKCS1_LABEL => {
             spki::decode_pkcs1(bytes).map(|key| public(key, String::new(), PublicContainer::Pkcs1PublicPem))
         }
-        label => {
-            let label: String = label.chars().take(64).collect();
-            other(&format!("a block of the kind `{label}`"), "which holds no key that we know")
-        }
+        // Its label is not repeated: capitals and digits may be the key itself.
+        _ => other("a block of a kind that we don't know", "its BEGIN line names no key", Secrecy::None),
     })
 }
 
@@ -197,12 +202,13 @@ fn plain(container: PrivateContainer, bytes: &[u8], decode: DecodePrivate) -> Fi
         container,
         form: Form::Plain(Zeroizing::new(bytes.to_vec()), decode),
         publics,
+        comments: Vec::new(),
     }))
 }
 
 fn encrypted(container: PrivateContainer, bytes: &[u8]) -> Finding {
     let form = Form::EncryptedPkcs8(encrypted_pkcs8::Sealed::decode(bytes)?);
-    Ok(Found::Private(Sealed { container, form, publics: Vec::new() }))
+    Ok(Found::Private(Sealed { container, form, publics: Vec::new(), comments: Vec::new() }))
 }
 
 /// PKCS#1 or SEC 1 in armour, in the open or with the older encryption.
@@ -217,7 +223,7 @@ fn traditional(
     }
     let dek_info = block.header("DEK-Info").ok_or(KeyError::Malformed("the DEK-Info header is missing"))?;
     let form = Form::LegacyPem(legacy_pem::Sealed::new(dek_info, bytes.to_vec(), decode)?);
-    Ok(Found::Private(Sealed { container, form, publics: Vec::new() }))
+    Ok(Found::Private(Sealed { container, form, publics: Vec::new(), comments: Vec::new() }))
 }
 
 /// DER has no label: each form is tried by its shape. A shape that fits and content that does not is an error of the
@@ -236,17 +242,22 @@ fn read_der(file: &[u8]) -> Option<Finding> {
     } else if shape == [Integer; 9] || (shape.len() == 10 && is(&[Integer; 9])) {
         plain(PrivateContainer::Pkcs1Der, file, decode_pkcs1)
     } else if shape == [Integer; 6] {
-        other("a DSA private key", "DSA was retired by RFC 9142; make a new key")
+        other("a DSA private key", "DSA was retired by RFC 9142; make a new key", Secrecy::Open)
     } else if shape == [Sequence, BitString] && inner_tags().first() == Some(&Oid) {
         spki::decode(file).map(|key| public(key, String::new(), PublicContainer::SpkiDer))
     } else if shape == [Integer, Integer] {
         spki::decode_pkcs1(file).map(|key| public(key, String::new(), PublicContainer::Pkcs1PublicPem))
     } else if shape == [Sequence, Sequence, BitString] {
-        other("an X.509 certificate or request", "it names a key and holds none that could log in")
+        other(
+            "an X.509 certificate or request",
+            "it names a key and holds none that could log in",
+            Secrecy::None,
+        )
     } else if is(&[Integer, Sequence]) {
         other(
             "an encrypted archive of keys and certificates (PKCS#12)",
             "take the key out of it as PKCS#8 first",
+            Secrecy::Closed,
         )
     } else {
         return None;
@@ -270,6 +281,12 @@ fn shape(file: &[u8]) -> Option<Vec<Tag>> {
     Some(tags)
 }
 
+/// Whether DER has the shape of a public key.
+fn is_public_shape(file: &[u8]) -> bool {
+    let shape = shape(file).unwrap_or_default();
+    shape == [Tag::Sequence, Tag::BitString] || shape == [Tag::Integer, Tag::Integer]
+}
+
 /// The tags of the elements of its first element.
 fn inner(file: &[u8]) -> Option<Vec<Tag>> {
     let mut reader = SliceReader::new(file).ok()?;
@@ -281,10 +298,14 @@ fn inner(file: &[u8]) -> Option<Vec<Tag>> {
     shape(&whole)
 }
 
+/// The lines of a text that say anything, whichever way they end.
+fn lines(text: &str) -> impl Iterator<Item = &str> {
+    text.split(['\n', '\r']).map(str::trim).filter(|line| !line.is_empty())
+}
+
 /// Lines of public keys; comments and empty lines between them are read over.
 fn read_lines(text: &str) -> Vec<Finding> {
-    let lines = text.lines().take(MAX_LINES).map(str::trim);
-    let lines: Vec<&str> = lines.filter(|line| !line.is_empty() && !line.starts_with('#')).collect();
+    let lines: Vec<&str> = lines(text).take(MAX_LINES).filter(|line| !line.starts_with('#')).collect();
     let found: Vec<Finding> = lines.iter().map(|line| read_line(line)).collect();
     // A text in which no line is a key is no list of keys with errors.
     let names_a_key = |line: &&str| ["ssh-", "ecdsa-", "sk-"].iter().any(|start| line.starts_with(start));
@@ -296,6 +317,9 @@ fn read_lines(text: &str) -> Vec<Finding> {
 
 fn read_line(line: &str) -> Finding {
     let parts = public_line::split(line)?;
+    if Certificate::is_type(parts.key_type) {
+        return certificate(&parts.blob, parts.comment);
+    }
     match PublicKey::decode(&parts.blob) {
         Ok(key) => Ok(Found::Public(PublicFile {
             key,
@@ -305,6 +329,15 @@ fn read_line(line: &str) -> Finding {
         })),
         Err(error) => unheld_public(&parts.blob, parts.comment).ok_or(error),
     }
+}
+
+fn is_certificate(blob: &[u8]) -> bool {
+    crate::wire::Reader::new(blob).text("key type").is_ok_and(Certificate::is_type)
+}
+
+fn certificate(blob: &[u8], comment: &str) -> Finding {
+    let comment = comment.to_owned();
+    Certificate::decode(blob).map(|certificate| Found::Certificate { certificate, comment })
 }
 
 /// A public key of a kind that we don't hold, from a blob that names its type; nothing for a kind that we do hold, whose
@@ -324,6 +357,7 @@ fn unheld_public(blob: &[u8], comment: &str) -> Option<Found> {
     Some(Found::Other(Other {
         what: format!("a public key of the kind {met}"),
         why,
+        secrecy: Secrecy::None,
         fingerprint: Some(Fingerprint::of_blob(blob)),
         comment: comment.to_owned(),
     }))
@@ -333,6 +367,6 @@ fn public(key: PublicKey, comment: String, container: PublicContainer) -> Found 
     Found::Public(PublicFile { key, comment, options: String::new(), container })
 }
 
-fn other(what: &str, why: &'static str) -> Finding {
-    Ok(Found::Other(Other { what: what.to_owned(), why, fingerprint: None, comment: String::new() }))
+fn other(what: &str, why: &'static str, secrecy: Secrecy) -> Finding {
+    Ok(Found::Other(Other::new(what, why, secrecy)))
 }

@@ -88,7 +88,33 @@ impl Sealed {
                     why: "we read PBKDF2 or scrypt with AES or triple DES",
                 }
             })?;
-        Ok(Self { parameters, content: content.to_vec() })
+        let sealed = Self { parameters, content: content.to_vec() };
+        sealed.check()?;
+        Ok(sealed)
+    }
+
+    /// What shows without a passphrase: a derivation that derives, and whole blocks.
+    fn check(&self) -> Result<(), KeyError> {
+        match &self.parameters.kdf {
+            // RFC 8018 §5.2: a positive number. The library takes none for one.
+            Kdf::Pbkdf2(pbkdf2) if pbkdf2.iteration_count == 0 => {
+                return Err(KeyError::Malformed("PBKDF2 wants at least one iteration"));
+            }
+            // RFC 7914 §2.
+            Kdf::Scrypt(scrypt) if scrypt.cost_parameter < 2 || !scrypt.cost_parameter.is_power_of_two() => {
+                return Err(KeyError::Malformed("the N of scrypt is no power of two above 1"));
+            }
+            Kdf::Scrypt(scrypt) if scrypt.block_size == 0 || scrypt.parallelization == 0 => {
+                return Err(KeyError::Malformed("r and p of scrypt must be at least 1"));
+            }
+            _ => {}
+        }
+        let block = if self.is_old_cipher() { 8 } else { 16 };
+        let is_gcm = self.cipher_name().ends_with("gcm");
+        if self.content.is_empty() || (!is_gcm && !self.content.len().is_multiple_of(block)) {
+            return Err(KeyError::Malformed("the encrypted part is not a whole number of blocks"));
+        }
+        Ok(())
     }
 
     /// What deriving the key costs.
@@ -158,11 +184,6 @@ impl Sealed {
     ) -> Result<PrivateKey, KeyError> {
         let passphrase = passphrase.filter(|text| !text.is_empty()).ok_or(KeyError::PassphraseNeeded)?;
         self.work().check(patience)?;
-        let block = if self.is_old_cipher() { 8 } else { 16 };
-        let is_gcm = self.cipher_name().ends_with("gcm");
-        if self.content.is_empty() || (!is_gcm && !self.content.len().is_multiple_of(block)) {
-            return Err(KeyError::Malformed("the encrypted part is not a whole number of blocks"));
-        }
         let mut content = Zeroizing::new(self.content.clone());
         let plain = self
             .parameters

@@ -3,7 +3,7 @@
 use base64ct::{Base64UrlUnpadded, Encoding};
 use serde_json::{Value, json};
 
-use super::{Found, PublicContainer, PublicFile};
+use super::{Found, Other, PublicContainer, PublicFile, Secrecy};
 use crate::{Curve, KeyError, PublicKey};
 
 /// Names of the curves in RFC 7518 §6.2.1.1.
@@ -28,10 +28,10 @@ fn decode(value: &Value) -> Result<Found, KeyError> {
         Base64UrlUnpadded::decode_vec(text)
             .map_err(|_| KeyError::Malformed("the base64 in the JWK is broken"))
     };
-    let unsupported =
-        |what, met: &str, why| KeyError::Unsupported { what, met: met.chars().take(64).collect(), why };
+    let unsupported = KeyError::unsupported;
     if value.get("d").is_some() {
-        return Err(unsupported("JWK", "with its private half", "we read and write public JWKs"));
+        let why = "write it as PKCS#8 first";
+        return Ok(Found::Other(Other::new("a private key as a JWK", why, Secrecy::Open)));
     }
     let key = match (text("kty").unwrap_or_default(), text("crv").unwrap_or_default()) {
         ("RSA", _) => PublicKey::rsa(&number("e")?, &number("n")?)?,

@@ -56,11 +56,8 @@ impl Sealed {
             dek_info.split_once(',').ok_or(KeyError::Malformed("DEK-Info wants a cipher and an IV"))?;
         let known = Cipher::ALL.into_iter().find(|(_, known, ..)| known.eq_ignore_ascii_case(name.trim()));
         let Some((cipher, name, key_len, block)) = known else {
-            return Err(KeyError::Unsupported {
-                what: "cipher of the older encrypted PEM",
-                met: name.chars().take(64).collect(),
-                why: "we read AES, triple DES and DES in CBC mode",
-            });
+            let why = "we read AES, triple DES and DES in CBC mode";
+            return Err(KeyError::unsupported("cipher of the older encrypted PEM", name.trim(), why));
         };
         let iv = hex(iv.trim()).filter(|iv| iv.len() == block);
         let iv = iv.ok_or(KeyError::Malformed("the IV of DEK-Info does not fit its cipher"))?;

@@ -9,7 +9,7 @@ use super::openssh_cipher::OpensshCipher;
 use super::pem;
 use super::work::{Patience, Work};
 use crate::parts::PrivateParts;
-use crate::rsa::RsaComponents;
+use crate::rsa_numbers::RsaComponents;
 use crate::wire::{Reader, Writer};
 use crate::{Curve, KeyError, PrivateKey, PublicKey, RandomSource, SecretString};
 
@@ -39,10 +39,11 @@ pub struct Sealed {
     publics: Vec<PublicKey>,
     section: Zeroizing<Vec<u8>>,
     tag: Vec<u8>,
+    comments: Vec<String>,
 }
 
 impl Sealed {
-    /// Reads the content of the armour.
+    /// Reads the content of the armour, and checks all that needs no passphrase: without protection that is everything.
     ///
     /// # Errors
     /// Damaged, or protected in a way that we don't read.
@@ -53,7 +54,10 @@ impl Sealed {
         let kdf = reader.text("key derivation name")?;
         let options = reader.string("key derivation options")?;
         let count = reader.u32("number of keys")?;
-        if count == 0 || count > MAX_KEYS {
+        if count == 0 {
+            return Err(KeyError::Malformed("there is no key in the container"));
+        }
+        if count > MAX_KEYS {
             return Err(KeyError::TooCostly {
                 what: "keys in one container",
                 met: count.into(),
@@ -69,7 +73,22 @@ impl Sealed {
         // The tag stands behind the section, outside of its length.
         let tag = reader.take(tag_len, "authentication tag")?.to_vec();
         reader.finish()?;
-        Ok(Self { protection, publics, section, tag })
+        // CBC takes whole blocks only, so this is checked before, and not by the library.
+        let block = protection.as_ref().map_or(PLAIN_BLOCK, |protection| protection.cipher.block());
+        if section.is_empty() || !section.len().is_multiple_of(block) {
+            return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
+        }
+        let mut sealed = Self { protection, publics, section, tag, comments: Vec::new() };
+        if !sealed.is_protected() {
+            let keys = sealed.parse_private(&sealed.section)?;
+            sealed.comments = keys.iter().map(|key| key.comment().to_owned()).collect();
+        }
+        Ok(sealed)
+    }
+
+    /// The comments that show: one for each key, or none when a passphrase protects them.
+    pub fn comments(&self) -> &[String] {
+        &self.comments
     }
 
     /// The public halves, one or more.
@@ -104,15 +123,9 @@ impl Sealed {
         patience: Patience,
     ) -> Result<Vec<PrivateKey>, KeyError> {
         let mut section = self.section.clone();
-        let mut block = PLAIN_BLOCK;
         if let Some(protection) = &self.protection {
             let passphrase = passphrase.filter(|text| !text.is_empty()).ok_or(KeyError::PassphraseNeeded)?;
             self.work().check(patience)?;
-            block = protection.cipher.block();
-            // CBC takes whole blocks only, so this is checked before, and not by the library.
-            if !section.len().is_multiple_of(block) {
-                return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
-            }
             protection.cipher.open(
                 passphrase,
                 &protection.salt,
@@ -120,9 +133,6 @@ impl Sealed {
                 &mut section,
                 &self.tag,
             )?;
-        }
-        if !section.len().is_multiple_of(block) {
-            return Err(KeyError::Malformed("the private section is not a whole number of blocks"));
         }
         self.parse_private(&section)
     }
@@ -154,8 +164,6 @@ impl Sealed {
 }
 
 fn parse_protection(cipher: &str, kdf: &str, options: &[u8]) -> Result<Option<Protection>, KeyError> {
-    let unsupported =
-        |what, met: &str, why| KeyError::Unsupported { what, met: met.chars().take(64).collect(), why };
     if (cipher, kdf) == ("none", "none") {
         return match options.is_empty() {
             true => Ok(None),
@@ -163,10 +171,10 @@ fn parse_protection(cipher: &str, kdf: &str, options: &[u8]) -> Result<Option<Pr
         };
     }
     let cipher = OpensshCipher::ALL.into_iter().find(|known| known.name() == cipher).ok_or_else(|| {
-        unsupported("cipher", cipher, "we read AES in counter, CBC and GCM mode, and ChaCha20")
+        KeyError::unsupported("cipher", cipher, "we read AES in counter, CBC and GCM mode, and ChaCha20")
     })?;
     if kdf != "bcrypt" {
-        return Err(unsupported("key derivation", kdf, "this container has bcrypt or none"));
+        return Err(KeyError::unsupported("key derivation", kdf, "this container has bcrypt or none"));
     }
     let mut reader = Reader::new(options);
     let salt = reader.string("salt")?.to_vec();

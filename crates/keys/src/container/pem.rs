@@ -1,9 +1,10 @@
-//! Armour: base64 between BEGIN and END lines, as lax as RFC 7468 §3 lets a reader be. Text around the blocks, byte
-//! order marks, CRLF, indentation and any line width are fine, since that is how keys arrive in mails and consoles.
+//! Armour: base64 between boundaries, as lax as RFC 7468 §3 lets a reader be, since keys arrive in mails and consoles.
 
 use base64ct::{Base64, Encoding};
 use zeroize::Zeroizing;
 
+use super::armour_body;
+use super::boundary::{Boundary, boundaries};
 use crate::KeyError;
 
 /// Most blocks that we look at in one file: a bundle of certificates has a few hundred.
@@ -13,10 +14,18 @@ const MAX_BLOCKS: usize = 1024;
 pub(crate) struct Block<'a> {
     /// What stands between BEGIN and the dashes.
     pub(crate) label: &'a str,
-    /// `Name: value` lines before the base64, continuation joined: RFC 1421 §4.6 and RFC 4716 §3.3 have them.
+    /// `Name: value` before the base64.
     pub(crate) headers: Vec<(String, String)>,
     /// The decoded content.
     pub(crate) bytes: Result<Zeroizing<Vec<u8>>, KeyError>,
+}
+
+/// A part of a text.
+pub(crate) enum Part<'a> {
+    /// A block.
+    Block(Block<'a>),
+    /// What stands before, between or behind blocks.
+    Beside(&'a str),
 }
 
 impl Block<'_> {
@@ -29,67 +38,51 @@ impl Block<'_> {
     }
 }
 
-/// The label of a boundary line: `-----BEGIN X-----`, or `---- BEGIN X ----` as RFC 4716 has it.
-fn boundary<'a>(line: &'a str, word: &str) -> Option<&'a str> {
-    let inner = line.trim().strip_prefix("----")?.strip_suffix("----")?;
-    let inner = inner.trim_matches('-').trim();
-    inner.strip_prefix(word)?.strip_prefix(' ').map(str::trim)
-}
-
-/// Every block of a text, in order.
-pub(crate) fn blocks(text: &str) -> Vec<Block<'_>> {
-    let mut found = Vec::new();
-    let mut lines = text.lines();
-    while let Some(line) = lines.next() {
-        let Some(label) = boundary(line, "BEGIN") else { continue };
-        let mut body = Vec::new();
-        let mut ended = false;
-        for line in lines.by_ref() {
-            if boundary(line, "END").is_some() {
-                ended = true;
-                break;
+/// A text in its parts, in order. A boundary without its other half within a line is a word of the text.
+pub(crate) fn parts(text: &str) -> Vec<Part<'_>> {
+    let boundaries = boundaries(text);
+    let mut parts = Vec::new();
+    let mut blocks = 0;
+    let (mut beside_from, mut rest) = (0, boundaries.as_slice());
+    while let [first, tail @ ..] = rest {
+        rest = tail;
+        let (body_end, end, broken) = match (first.is_begin, tail) {
+            (true, [last, behind @ ..]) if !last.is_begin => {
+                rest = behind;
+                let broken = (last.label != first.label).then_some("its END line is that of another kind");
+                (last.start, last.end, broken)
             }
-            body.push(line);
-        }
-        let (headers, base64) = split_headers(&body);
-        let bytes = match ended {
-            true => decode(base64),
-            false => Err(KeyError::Malformed("the END line is missing")),
+            (true, _) if starts_line(text, first) => {
+                let end = tail.first().map_or(text.len(), |next| next.start);
+                (end, end, Some("the END line is missing"))
+            }
+            (false, _) if starts_line(text, first) => {
+                (first.end, first.end, Some("the BEGIN line is missing"))
+            }
+            _ => continue,
         };
-        found.push(Block { label, headers, bytes });
-        if found.len() == MAX_BLOCKS {
+        if blocks == MAX_BLOCKS {
             break;
         }
+        blocks += 1;
+        parts.extend(text.get(beside_from..first.start).map(Part::Beside));
+        beside_from = end;
+        let body = armour_body::read(text.get(first.end..body_end).unwrap_or_default(), first.label);
+        let bytes = match broken {
+            Some(what) => Err(KeyError::Malformed(what)),
+            None => body.bytes,
+        };
+        parts.push(Part::Block(Block { label: first.label, headers: body.headers, bytes }));
     }
-    found
+    parts.extend(text.get(beside_from..).map(Part::Beside));
+    parts
 }
 
-/// Headers end with the first line that is no header; a backslash at the end continues one (RFC 4716 §3.3), and so
-/// does a folded line after a comma (RFC 1421), which then is no base64 either.
-fn split_headers<'a>(body: &'a [&'a str]) -> (Vec<(String, String)>, &'a [&'a str]) {
-    let mut headers = Vec::new();
-    let mut rest = body;
-    while let [line, tail @ ..] = rest {
-        let Some((name, value)) = line.split_once(':') else { break };
-        // Not trimmed behind: a continued value may end in white space before its backslash.
-        let mut value = value.trim_start().to_owned();
-        rest = tail;
-        while let (Some(open), [next, tail @ ..]) = (value.strip_suffix('\\'), rest) {
-            value = format!("{open}{next}");
-            rest = tail;
-        }
-        headers.push((name.trim().to_owned(), value.trim_end().to_owned()));
-    }
-    (headers, rest)
-}
-
-fn decode(lines: &[&str]) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-    let len = lines.iter().map(|line| line.len()).sum();
-    let mut base64 = Zeroizing::new(String::with_capacity(len));
-    lines.iter().flat_map(|line| line.chars()).filter(|c| !c.is_whitespace()).for_each(|c| base64.push(c));
-    Base64::decode_vec(&base64)
-        .map(Zeroizing::new)
-        .map_err(|_| KeyError::Malformed("the base64 text is broken"))
+/// Whether nothing but blanks and signs of quotation stand before a boundary on its line.
+fn starts_line(text: &str, boundary: &Boundary<'_>) -> bool {
+    let before = text.get(..boundary.start).unwrap_or_default();
+    let line = before.rsplit(['\n', '\r']).next().unwrap_or_default();
+    line.chars().all(|c| c == '>' || c == '|' || c.is_whitespace())
 }
 
 /// The armoured form with lines of `width` characters.

@@ -8,7 +8,7 @@ use zeroize::Zeroizing;
 
 use super::{oids, sec1};
 use crate::parts::PrivateParts;
-use crate::rsa::RsaComponents;
+use crate::rsa_numbers::RsaComponents;
 use crate::{KeyError, PrivateKey};
 
 /// The label of its armour.

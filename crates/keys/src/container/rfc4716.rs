@@ -6,7 +6,7 @@ use super::pem::{Block, push_lines};
 use crate::{KeyError, PublicKey};
 
 /// The label between the dashes.
-pub(crate) const LABEL: &str = "SSH2 PUBLIC KEY";
+pub(crate) const LABEL: &str = super::armour_body::RFC4716_LABEL;
 /// Longest line, in bytes (RFC 4716 §3).
 const WIDTH: usize = 72;
 
@@ -14,10 +14,14 @@ const WIDTH: usize = 72;
 pub(crate) fn decode(block: &Block<'_>) -> Result<(PublicKey, String), KeyError> {
     let blob = block.bytes.as_ref().map_err(Clone::clone)?;
     let key = PublicKey::decode(blob)?;
+    Ok((key, comment(block).to_owned()))
+}
+
+/// The comment of a block; empty without one.
+pub(crate) fn comment<'a>(block: &'a Block<'_>) -> &'a str {
     let comment = block.header("Comment").unwrap_or_default();
     // RFC 4716 §3.3.2: quotes around the value are no part of it.
-    let comment = comment.strip_prefix('"').and_then(|inner| inner.strip_suffix('"')).unwrap_or(comment);
-    Ok((key, comment.to_owned()))
+    comment.strip_prefix('"').and_then(|inner| inner.strip_suffix('"')).unwrap_or(comment)
 }
 
 /// Writes key and comment; long comments are continued with backslashes.

@@ -1,43 +1,25 @@
-//! `lantern demo`: simulated machines, a throw-away home, and a walk through the job.
+//! `lantern demo`: simulated machines, a throw-away home, and a walk through the job: real commands of this very program, run as children.
 
 use std::path::Path;
+use std::process::Stdio;
 use std::sync::Arc;
 
-use clap::Args;
-use lantern_book::{Field, FieldValue, Home, KeyRing, MachineBook, Settings};
-use lantern_harbour::{Harbour, LatencyLink, MachineSpec, sample_fleet};
+use lantern_book::{Home, KeyRing};
+use lantern_harbour::{Harbour, LatencyLink, LitMachine, MachineSpec, sample_fleet};
 use lantern_keys::{KeyAlgorithm, PrivateKey};
+use lantern_operations::demo::{self, Beat, DemoMachine, Ending, KEY, Run, SET_UP_ANEW};
+use tokio::io::AsyncWriteExt;
+use tokio::process::Command;
 use tokio::signal::unix::SignalKind;
 
-use super::demo_story;
 use super::{block_on, watch};
-use crate::cli::Global;
-use crate::failure::{Failure, code};
-use crate::output;
+use crate::cli::demo::DemoArgs;
+use crate::cli::global::Global;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 /// Port of the simulated machines when it is free.
 const PORT: u16 = 2222;
-/// The key of the demo's keeper.
-pub(super) const KEY: &str = "harbour";
-
-/// Arguments of `demo`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern demo           walk through and clean up
-  lantern demo --stay    and keep the machines lit, to try things in another terminal
-
-Everything lives in a temporary folder and on loopback addresses; nothing of yours is touched.")]
-pub(crate) struct DemoArgs {
-    /// Keep the simulated machines lit until Ctrl-C
-    #[arg(long)]
-    stay: bool,
-    /// Skip the walk (with --stay)
-    #[arg(long, requires = "stay")]
-    no_walk: bool,
-    /// Delay every byte from and to the machines by this many milliseconds each way
-    #[arg(long, value_name = "MS", value_parser = clap::value_parser!(u64).range(1..=10_000))]
-    latency: Option<u64>,
-}
 
 pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     if global.json {
@@ -67,24 +49,24 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
 async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
     let lantern = std::env::current_exe()
         .map_err(|error| Failure::new(code::INTERNAL, format!("cannot find lantern itself: {error}")))?;
-    let story = demo_story::Story { lantern: &lantern, home };
-    if args.no_walk {
-        story.make_key().await?;
-    } else {
-        story.open().await?;
-    }
+    let stage = Stage { lantern: &lantern, home };
+    stage.play(&demo::opening(!args.no_walk)).await?;
     let key = KeyRing::new(home).get(KEY)?;
     let broken = |error| Failure::new(code::INTERNAL, format!("cannot make the simulated machines: {error}"));
     let specs = sample_fleet(&key.public).map_err(broken)?;
     let (harbour, links) = light(specs, args.latency).await?;
-    enter_into_book(home, &harbour, &links)?;
-    // Kept lit for the stay: lamp-02 in the book leads to it after the walk.
+    let machines: Vec<DemoMachine> =
+        harbour.machines().iter().filter_map(|lit| as_told(lit, &links)).collect();
+    demo::enter_into_book(home, &machines)?;
+    // Kept lit for the stay: the machine in the book leads to it after the walk.
     let mut _relit = None;
     if !args.no_walk {
-        story.walk(&harbour).await?;
-        // Last, so that nothing else meets a lamp-02 with a new key.
-        let relit = relight(&harbour, "lamp-02").await?;
-        story.changed_key(&relit).await?;
+        stage.play(&demo::walk(&machines)).await?;
+        // Last, so that nothing else meets a machine with a new key.
+        let relit = relight(&harbour, SET_UP_ANEW).await?;
+        if let Some(lit) = relit.machines().first() {
+            stage.play(&demo::changed_key(&lit.address.to_string())).await?;
+        }
         _relit = Some(relit);
     }
     if args.stay {
@@ -119,38 +101,15 @@ async fn light(
     Ok((harbour, links))
 }
 
-/// The machine that one goes through to reach those of the pier.
-const GATE: &str = "harbour-gate";
-
-fn enter_into_book(home: &Home, harbour: &Harbour, links: &[(String, LatencyLink)]) -> Result<(), Failure> {
-    for lit in harbour.machines() {
-        let line = links.iter().find(|(name, _)| *name == lit.spec.name);
-        let address = line.map_or(lit.address, |(_, link)| link.address);
-        let note = match lit.spec.name.as_str() {
-            "foghorn" => Some("wants the key, then the password: low visibility".to_owned()),
-            "tide-gauge" => Some("asks for the password: spring tide; and the code: 2718".to_owned()),
-            _ => None,
-        };
-        let tag = match lit.spec.name.as_str() {
-            "chart-room" | GATE => "house",
-            _ if lit.spec.inner_address.is_some() => "pier",
-            _ => "coast",
-        };
-        let mut machine = match &lit.spec.inner_address {
-            Some(inner) => Settings::at(inner)?.with_text(Field::Gateway, GATE)?,
-            None => Settings::at(&address.ip().to_string())?
-                .with(Field::Port, FieldValue::Number(address.port().into()))?,
-        };
-        machine = machine.with_text(Field::User, "keeper")?.with_text(Field::Tags, tag)?;
-        if lit.spec.name != "tide-gauge" {
-            machine = machine.with_text(Field::Key, KEY)?;
-        }
-        if let Some(note) = note {
-            machine = machine.with(Field::Note, FieldValue::Text(note))?;
-        }
-        MachineBook::add(home, &lit.spec.name, &machine)?;
-    }
-    Ok(())
+/// A lit machine as the story knows it.
+fn as_told(lit: &LitMachine, links: &[(String, LatencyLink)]) -> Option<DemoMachine> {
+    let line = links.iter().find(|(name, _)| *name == lit.spec.name);
+    Some(DemoMachine {
+        name: lit.spec.name.clone(),
+        address: line.map_or(lit.address, |(_, link)| link.address),
+        inner_address: lit.spec.inner_address.clone(),
+        fingerprint: lit.spec.host_keys.first()?.public().fingerprint(),
+    })
 }
 
 /// The same machine with another host key, as after a re-installation; on a port of its own.
@@ -172,4 +131,75 @@ async fn stay(home: &Path, lantern: &Path) {
         lantern.display(),
     ));
     std::future::pending::<()>().await;
+}
+
+/// Where the story is played.
+struct Stage<'a> {
+    /// This program.
+    lantern: &'a Path,
+    /// The throw-away home.
+    home: &'a Home,
+}
+
+impl Stage<'_> {
+    async fn play(&self, beats: &[Beat]) -> Result<(), Failure> {
+        for beat in beats {
+            match beat {
+                Beat::Say(text) => tell(text),
+                Beat::Run(run) => self.run(run).await?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Runs a command; another ending than the story's ends the demo.
+    async fn run(&self, run: &Run) -> Result<(), Failure> {
+        let broken = |error: std::io::Error| {
+            Failure::new(code::INTERNAL, format!("the demo cannot run lantern: {error}"))
+        };
+        let mut command = Command::new(self.lantern);
+        command.args(&run.words).env("LANTERN_HOME", self.home.path()).kill_on_drop(true);
+        command.stdin(if run.input.is_empty() { Stdio::null() } else { Stdio::piped() });
+        match run.is_shown {
+            true => echo(&run.words),
+            false => drop(command.stdout(Stdio::null())),
+        }
+        let mut child = command.spawn().map_err(broken)?;
+        if let Some(mut stdin) = child.stdin.take() {
+            stdin.write_all(run.input.as_bytes()).await.map_err(broken)?;
+        }
+        let met = child.wait().await.map_err(broken)?.code();
+        let expected = expected_code(run.ending);
+        if expected != 0 {
+            output::say(&format!("(exit code {})", met.unwrap_or_default()));
+        }
+        if met == Some(i32::from(expected)) {
+            return Ok(());
+        }
+        let met = met.map_or("a signal".into(), |code| code.to_string());
+        let words = run.words.join(" ");
+        Err(Failure::new(
+            code::INTERNAL,
+            format!("the demo went wrong: `lantern {words}` ended with {met}, expected was {expected}"),
+        ))
+    }
+}
+
+fn expected_code(ending: Ending) -> u8 {
+    match ending {
+        Ending::Well => 0,
+        Ending::Status(status) => status,
+        Ending::Found => 1,
+        Ending::NotTrusted => code::TRUST,
+    }
+}
+
+fn tell(text: &str) {
+    let (start, end) = if output::colorful_stderr() { ("\x1b[1;33m", "\x1b[0m") } else { ("", "") };
+    output::say(&format!("\n{start}{text}{end}"));
+}
+
+fn echo(words: &[String]) {
+    let quoted = words.iter().map(|word| if word.contains(' ') { format!("'{word}'") } else { word.clone() });
+    output::say(&format!("\n% lantern {}", quoted.collect::<Vec<_>>().join(" ")));
 }

@@ -1,24 +1,13 @@
 //! `lantern manual`
 
 use std::fs;
-use std::path::PathBuf;
 
-use clap::{Args, Command, CommandFactory};
+use clap::{Command, CommandFactory};
 
 use crate::cli::Cli;
-use crate::failure::{Failure, code};
-use crate::output;
-
-/// Arguments of `manual`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern manual | man -l -                      read the front page
-  lantern manual --to ~/.local/share/man/man1    write one page a command")]
-pub(crate) struct ManualArgs {
-    /// Write one page for each command into this folder, instead of printing the front page
-    #[arg(long, value_name = "DIR")]
-    to: Option<PathBuf>,
-}
+use crate::cli::manual::ManualArgs;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 pub(crate) fn run(args: &ManualArgs) -> Result<(), Failure> {
     let failed =

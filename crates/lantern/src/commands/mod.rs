@@ -2,16 +2,17 @@
 
 pub(crate) mod check;
 pub(crate) mod completions;
+mod connecting;
 pub(crate) mod demo;
-mod demo_story;
+mod forwarding;
 pub(crate) mod keeper;
-mod keeper_status;
-mod keeper_unit;
 pub(crate) mod key;
+mod key_source;
 pub(crate) mod machine;
 pub(crate) mod manual;
 pub(crate) mod profile;
 pub(crate) mod run;
+mod session;
 pub(crate) mod shell;
 pub(crate) mod trust;
 
@@ -20,8 +21,9 @@ use std::future::Future;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use crate::cli::{Cli, Command};
-use crate::failure::{Failure, code};
-use crate::output;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::signals;
 
 /// Carries out the command; its exit status.
 ///
@@ -78,5 +80,6 @@ pub(crate) fn block_on<T>(future: impl Future<Output = Result<T, Failure>>) -> R
 /// # Errors
 /// When the system does not let us watch them.
 pub(crate) fn watch(kind: SignalKind) -> Result<Signal, Failure> {
+    signals::leave_to_others(kind.as_raw_value());
     signal(kind).map_err(|error| Failure::new(code::INTERNAL, format!("cannot watch signals: {error}")))
 }

@@ -2,72 +2,18 @@
 
 use std::borrow::Cow;
 
-use clap::{Args, Subcommand};
 use lantern_book::{BookEdit, Change, Field, Home, MachineBook, Place, Settings};
 use serde_json::{Value, json};
 
-use super::machine::{PlanArgs, differences, settings_table, value_json};
-use crate::cli::Global;
-use crate::failure::{Failure, code};
-use crate::output;
-use crate::settings;
+use super::machine::{differences, settings_table, value_json};
+use crate::cli::global::Global;
+use crate::cli::profile::{ChangeArgs, ProfileCommand};
+use crate::cli::settings;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 /// The name under which commands speak of what holds for all machines.
 const DEFAULTS: &str = "defaults";
-
-/// Commands of profiles.
-#[derive(Debug, Subcommand)]
-pub(crate) enum ProfileCommand {
-    /// Add a profile
-    Add(ChangeArgs),
-    /// List the profiles
-    List,
-    /// Show what a profile says, with the profiles that it builds on
-    Show(NameArgs),
-    /// Change a profile; `defaults` is what holds for all machines
-    Set(ChangeArgs),
-    /// Give a profile another name
-    Rename(RenameArgs),
-    /// Remove a profile
-    Remove(NameArgs),
-}
-
-/// A profile and settings.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern profile add coast user=keeper key=harbour gateway=harbour-gate
-  lantern profile add coast-windows profiles=coast protocol=winrm
-  lantern profile set coast trust=known-only
-  lantern profile set defaults user=keeper
-  lantern machine set @coast profiles+=coast")]
-pub(crate) struct ChangeArgs {
-    /// Its name
-    #[arg(add = crate::completing::profiles())]
-    name: String,
-    /// What it says: FIELD=VALUE; += and -= for lists; an empty value takes the field away
-    #[arg(value_name = "FIELD=VALUE", add = crate::completing::changes())]
-    changes: Vec<String>,
-    #[command(flatten)]
-    plan: PlanArgs,
-}
-
-/// A profile by name.
-#[derive(Debug, Args)]
-pub(crate) struct NameArgs {
-    /// Its name
-    #[arg(add = crate::completing::profiles())]
-    name: String,
-}
-
-/// Arguments of `profile rename`.
-#[derive(Debug, Args)]
-pub(crate) struct RenameArgs {
-    /// Its name
-    #[arg(add = crate::completing::profiles())]
-    name: String,
-    /// Its new name
-    new_name: String,
-}
 
 pub(crate) fn run(command: ProfileCommand, global: &Global) -> Result<(), Failure> {
     let home = settings::home(global)?;

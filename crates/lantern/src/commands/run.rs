@@ -4,96 +4,48 @@ use std::io::IsTerminal;
 use std::time::Duration;
 
 use bytes::Bytes;
-use clap::Args;
-use lantern_link::{Channel, ChannelEnd, LinkError, Reply, Trunk};
+use lantern_link::{Answer, Answering, Ask, ChannelEnd, News, Program, Remote, Runs, Start};
 use lantern_operations::{AgentForward, SessionSettings, Target};
-use lantern_ssh::{SessionRequest, Stream, signals};
+use lantern_ssh::Stream;
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
 use tokio::time::timeout;
 use tracing::debug;
 
+use super::session::{environment, exit_status, next_question, tell_rotations};
 use super::{block_on, watch};
-use crate::ask::TerminalAsk;
-use crate::cli::Global;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, code};
-use crate::forward::{self, AskInSession, Asked, ForwardArgs};
-use crate::output;
-use crate::pipes::{Pipes, Turn};
-use crate::settings;
-use crate::stdio::Input;
-use crate::target::connect;
+use crate::cli::global::Global;
+use crate::cli::run::RunArgs;
+use crate::cli::settings;
+use crate::commands::connecting::{asking, connect};
+use crate::commands::forwarding::{self, agent_to_forward};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
+use crate::terminal::pipes::{Pipes, Turn};
+use crate::terminal::session_ask::{AskInSession, Asked, Heard, READABLE, given_up};
+use crate::terminal::stdio::Input;
 
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
 const READER_GONE: u8 = 128 + 13;
 /// How long the end of a command waits for the rest of our own output to be taken, once interrupted.
 const GRACE: Duration = Duration::from_secs(2);
 
-/// Arguments of `run`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern run lamp-01 -- uptime
-  lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
-  tar -cf - site | lantern run lamp-01 -- tar -xf -
-
-The words after -- are joined with spaces and handed to the shell of the user on the
-machine. Its exit status is passed on; a signal that ended it becomes 128 and its number.
-Ctrl-C sends it the signal INT; a second one ends lantern (exit code 252).")]
-pub(crate) struct RunArgs {
-    /// A machine: a name in the book, or user@address:port
-    #[arg(add = crate::completing::machines())]
-    machine: String,
-    /// The command and its words
-    #[arg(last = true, required = true, value_name = "COMMAND")]
-    command: Vec<std::ffi::OsString>,
-    /// Don't pass on standard input
-    #[arg(long)]
-    no_input: bool,
-    #[command(flatten)]
-    connect: ConnectArgs,
-    #[command(flatten)]
-    forward: ForwardArgs,
-}
-
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let target = Target::resolve(&home, &args.machine)?;
+    let target = Target::resolve_with(&home, &args.machine, &args.connect.reach(&home))?;
     block_on(async {
-        let forward = args.forward.prepare(&home, &target).await?;
-        let ask = args.connect.ask()?;
-        let trunk = connect(&home, &target, &args.connect.reach(&home), &ask).await?;
-        let outcome = match Execution::start(&trunk, args, &target.session, forward, ask).await {
+        let forward = agent_to_forward(&args.forward, &home, &target).await?;
+        let ask = asking(&args.connect)?;
+        let remote = connect(&home, &target, &args.connect.reach(&home), &ask).await?;
+        let outcome = match Execution::start(&remote, args, &target.session, forward, ask).await {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
         };
-        tell_rotations(&trunk);
-        trunk.close().await;
+        tell_rotations(&remote);
+        remote.close().await;
         outcome
     })
-}
-
-/// Sends the variables that the book has for the machine; a server takes those that it is set up to take.
-pub(super) fn send_environment(channel: &Channel, book: &SessionSettings) {
-    for (name, value) in &book.environment {
-        channel.tell(&SessionRequest::Env { name: name.clone(), value: value.clone() });
-    }
-}
-
-/// Tells what the machine's announcement of its host keys has changed.
-pub(super) fn tell_rotations(trunk: &Trunk) {
-    for rotation in trunk.take_rotations() {
-        let news = rotation
-            .added
-            .iter()
-            .map(|key| (key, "announced another host key and proved it", "it is trusted too"));
-        let old =
-            rotation.dropped.iter().map(|key| (key, "has this host key no more", "it is trusted no more"));
-        for (key, what, then) in news.chain(old) {
-            let (machine, kind) = (trunk.machine(), key.describe());
-            output::say(&format!("note: {machine} {what}: {kind} {}; {then}.", key.fingerprint()));
-        }
-    }
 }
 
 /// Words as bytes, joined with spaces: what people expect of a remote shell.
@@ -102,73 +54,64 @@ fn command_line(words: &[std::ffi::OsString]) -> Vec<u8> {
     words.iter().map(|word| word.as_bytes()).collect::<Vec<_>>().join(&b' ')
 }
 
-/// The exit status for the way a session ended; none when it ended without a word.
-///
-/// # Errors
-/// The connection was lost.
-pub(super) fn exit_status(end: &ChannelEnd, machine: &str) -> Result<Option<u8>, Failure> {
-    match end {
-        // A wider number cannot be an exit status here; its low byte could look like success.
-        ChannelEnd::Exited(status) => Ok(Some(u8::try_from(*status).unwrap_or(255))),
-        ChannelEnd::Signaled { name, core_dumped, message } => {
-            let dumped = if *core_dumped { ", memory dumped" } else { "" };
-            let words = if message.is_empty() { String::new() } else { format!(": {message}") };
-            output::say(&format!(
-                "on {machine}, it was ended by SIG{}{dumped}{words}",
-                lantern_ssh::neutralize(name, 32)
-            ));
-            Ok(Some(signals::number(name).map_or(code::SIGNAL, |number| 128 + number)))
-        }
-        ChannelEnd::Closed => Ok(None),
-        ChannelEnd::Lost(source) => {
-            Err(LinkError::Lost { machine: machine.to_owned(), source: source.clone() }.into())
-        }
-    }
-}
-
 /// A command under way.
 struct Execution<'a> {
-    trunk: &'a Trunk,
+    remote: &'a Remote,
     pipes: Pipes,
+    start: Start,
     input: Option<Input>,
-    /// The answer to the request that starts it.
-    started: Option<Reply>,
-    /// The answer to the request that forwards the agent.
-    forwarded: Option<Reply>,
-    /// Questions about signatures, where what is typed on standard input answers them.
+    /// Questions about signatures.
     questions: Option<mpsc::Receiver<Asked>>,
     asked: Option<Asked>,
+    /// Whether what is typed on standard input answers them; else whoever answers the rest.
+    typed_here: bool,
+    /// Whether the question is on the screen.
+    is_shown: bool,
+    ask: TerminalAsk,
+    /// An answer that somebody else is asked for.
+    answering: Option<Answering>,
 }
 
 impl<'a> Execution<'a> {
     async fn start(
-        trunk: &'a Trunk,
+        remote: &'a Remote,
         args: &RunArgs,
         book: &SessionSettings,
         forward: Option<AgentForward>,
         ask: TerminalAsk,
     ) -> Result<Self, Failure> {
-        let channel = trunk.open_session().await?;
-        send_environment(&channel, book);
-        let (mut forwarded, mut questions) = (None, None);
+        let program = Program {
+            runs: Runs::Command(command_line(&args.command).into()),
+            environment: environment(book),
+            terminal: None,
+            agent: forward.is_some(),
+        };
+        let mut questions = None;
         if let Some(forward) = forward {
-            forwarded = Some(channel.ask(&SessionRequest::ForwardAgent));
-            // Where standard input is the terminal, two would read from it.
-            if !args.no_input && std::io::stdin().is_terminal() {
-                let (asking, asked) = AskInSession::new();
-                questions = Some(asked);
-                forward.serve(trunk, asking);
-            } else {
-                forward.serve(trunk, std::sync::Arc::new(ask));
-            }
+            let (asking, asked) = AskInSession::new();
+            questions = Some(asked);
+            forward.serve(remote.trunk(), asking);
         }
-        let started = Some(channel.ask(&SessionRequest::Exec(command_line(&args.command))));
-        let mut pipes = Pipes::new(channel);
+        // Where standard input is the terminal, two would read from it.
+        let typed_here = !args.no_input && std::io::stdin().is_terminal();
+        let (process, start) = remote.start(program).await?;
+        let mut pipes = Pipes::new(process);
         let input = if args.no_input { None } else { Some(Input::start()) };
         if args.no_input {
             pipes.end_of_input();
         }
-        Ok(Self { trunk, pipes, input, started, forwarded, questions, asked: None })
+        Ok(Self {
+            remote,
+            pipes,
+            start,
+            input,
+            questions,
+            asked: None,
+            typed_here,
+            is_shown: false,
+            ask,
+            answering: None,
+        })
     }
 
     async fn finish(mut self) -> Result<u8, Failure> {
@@ -177,92 +120,96 @@ impl<'a> Execution<'a> {
         let mut hangups = watch(SignalKind::hangup())?;
         debug!("signals are passed on");
         let mut interrupted = false;
-        let mut patience = std::pin::pin!(tokio::time::sleep(self.trunk.answer_limit()));
         while self.pipes.end().is_none() {
-            // A typed answer is read even while the command takes no input.
-            let wants_input = self.pipes.wants_input() || self.asked.is_some();
+            // A typed answer is read even while the command takes no input; while another is asked, nobody else reads the terminal.
+            let wants_input = self.pipes.wants_input() || self.is_shown && self.typed_here;
+            self.show_question();
             tokio::select! {
                 turn = self.pipes.turn() => if let Turn::OutputFailed(stream, error) = turn {
                     return output_failed(stream, &error);
                 },
-                granted = answer(&mut self.started) => self.answered("exec", granted?)?,
-                granted = answer(&mut self.forwarded) => {
-                    self.forwarded = None;
-                    if !granted? {
-                        forward::tell_refused(self.trunk.machine());
-                    }
-                }
-                () = &mut patience, if self.started.is_some() => {
-                    return Err(LinkError::Unanswered {
-                        machine: self.trunk.machine().to_owned(),
-                        what: "the start of a command",
-                        seconds: self.trunk.answer_limit().as_secs(),
-                    }.into());
-                }
+                news = self.start.news() => if news? == News::AgentRefused {
+                    forwarding::tell_refused(self.remote.machine());
+                },
                 chunk = next_chunk(&mut self.input), if wants_input && self.input.is_some() => self.read(chunk),
                 asked = next_question(&mut self.questions), if self.asked.is_none() => {
-                    output::ask_aloud(&format!("{} Allow it this once? Type y or n: ", asked.text));
+                    // What the machine writes from now on comes after the answer.
+                    self.pipes.hold(true);
                     self.asked = Some(asked);
+                }
+                () = given_up(&mut self.asked), if self.asked.is_some() => self.settle(false),
+                answer = answered(&mut self.answering), if self.answering.is_some() => {
+                    self.settle(matches!(answer, Answer::Yes));
                 }
                 _ = interrupts.recv() => {
                     if std::mem::replace(&mut interrupted, true) || self.pipes.is_over() {
                         return Err(Failure::new(code::INTERRUPTED, "interrupted"));
                     }
-                    let machine = self.trunk.machine();
+                    let machine = self.remote.machine();
                     output::say(&format!("SIGINT sent to {machine}; once more ends lantern"));
-                    self.signal("INT");
+                    self.pipes.process.signal("INT");
                 }
                 _ = terminations.recv() => return Ok(self.end_by("TERM", 15).await),
                 _ = hangups.recv() => return Ok(self.end_by("HUP", 1).await),
             }
         }
-        let machine = self.trunk.machine();
+        let machine = self.remote.machine();
         let end = self.pipes.end().cloned().unwrap_or(ChannelEnd::Closed);
-        if let (Some(started), ChannelEnd::Closed) = (self.started.take(), &end) {
+        if end == ChannelEnd::Closed {
             // A channel that was closed in answer to the request has refused it.
-            self.answered("exec", started.await?)?;
+            self.start.settle().await?;
         }
         exit_status(&end, machine)?.ok_or_else(|| {
             Failure::new(code::SESSION, format!("{machine} ended the command without saying how"))
         })
     }
 
-    fn answered(&mut self, request: &'static str, granted: bool) -> Result<(), Failure> {
-        self.started = None;
-        match granted {
-            true => Ok(()),
-            false => {
-                let machine = self.trunk.machine().to_owned();
-                Err(LinkError::RequestRefused { machine, request }.into())
+    /// Asks what is to be asked, once everything that came before it has been written.
+    fn show_question(&mut self) {
+        let Some(asked) = self.asked.as_ref().filter(|_| !self.is_shown && self.pipes.is_drained()) else {
+            return;
+        };
+        self.is_shown = true;
+        match (&mut self.input, self.typed_here) {
+            (Some(input), true) => {
+                input.discard();
+                output::ask_aloud(&format!("{READABLE}\r\n{} ", asked.words()));
             }
+            _ => self.answering = Some(self.ask.ask(asked.question.clone())),
         }
     }
 
+    /// The question is over.
+    fn settle(&mut self, yes: bool) {
+        if let Some(asked) = self.asked.take() {
+            asked.answer(yes);
+        }
+        (self.is_shown, self.answering) = (false, None);
+        self.pipes.hold(false);
+    }
+
     fn read(&mut self, chunk: Option<Bytes>) {
-        // A question that nobody waits for any more is no question.
-        self.asked = self.asked.take().filter(Asked::is_wanted);
-        match (chunk, self.asked.take()) {
-            (Some(chunk), Some(asked)) => asked.answer(chunk.starts_with(b"y")),
-            (Some(chunk), None) => self.pipes.input(chunk),
-            (None, asked) => {
-                if let Some(asked) = asked {
-                    asked.answer(false);
+        let is_answer = self.is_shown && self.typed_here;
+        match (chunk, self.asked.as_mut().filter(|_| is_answer)) {
+            (Some(chunk), Some(asked)) => {
+                if let Heard::Said(yes) = asked.feed(&chunk) {
+                    self.settle(yes);
                 }
+            }
+            (Some(chunk), None) => self.pipes.input(chunk),
+            (None, _) => {
+                self.settle(false);
                 self.input = None;
                 self.pipes.end_of_input();
             }
         }
     }
 
-    fn signal(&self, name: &str) {
-        self.pipes.channel.tell(&SessionRequest::Signal(name.to_owned()));
-    }
-
     /// We are told to end: the command is told too, and the channel closed.
     async fn end_by(&self, name: &str, number: u8) -> u8 {
-        self.signal(name);
-        self.pipes.channel.close();
-        let _ = timeout(GRACE, self.pipes.channel.ended()).await;
+        self.pipes.process.signal(name);
+        self.pipes.process.close();
+        let _ = timeout(GRACE, self.pipes.process.ended()).await;
         128 + number
     }
 }
@@ -275,29 +222,17 @@ fn output_failed(stream: Stream, error: &std::io::Error) -> Result<u8, Failure> 
     Err(Failure::new(code::LOCAL, format!("cannot write {name}: {error}")))
 }
 
+/// The answer that is waited for; never, where none is.
+async fn answered(answering: &mut Option<Answering>) -> Answer {
+    match answering {
+        Some(answering) => answering.await,
+        None => std::future::pending().await,
+    }
+}
+
 async fn next_chunk(input: &mut Option<Input>) -> Option<Bytes> {
     match input {
         Some(input) => input.next().await,
-        None => std::future::pending().await,
-    }
-}
-
-/// The answer to a request that was made; never, where none was.
-pub(super) async fn answer(reply: &mut Option<Reply>) -> Result<bool, LinkError> {
-    match reply {
-        Some(reply) => reply.await,
-        None => std::future::pending().await,
-    }
-}
-
-/// The next question of a session; never, where none can come.
-pub(super) async fn next_question(questions: &mut Option<mpsc::Receiver<Asked>>) -> Asked {
-    let next = match questions {
-        Some(questions) => questions.recv().await,
-        None => None,
-    };
-    match next {
-        Some(asked) => asked,
         None => std::future::pending().await,
     }
 }

@@ -1,67 +1,41 @@
 //! `lantern shell`: an interactive session.
 
 use std::io::IsTerminal;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use clap::Args;
 use lantern_book::Home;
-use lantern_link::{ChannelEnd, LinkError, Reply, Trunk};
+use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
 use lantern_operations::{AgentForward, SessionSettings, Target};
-use lantern_ssh::{PtyRequest, SessionRequest, Stream};
+use lantern_ssh::{PtyRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
-use tokio::time::{sleep, sleep_until};
+use tokio::time::{sleep_until, timeout};
 
-use super::run::{answer, exit_status, next_question, send_environment, tell_rotations};
+use super::session::{environment, exit_status, next_question, tell_rotations};
 use super::{block_on, watch};
-use crate::cli::Global;
-use crate::confirm;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, code};
-use crate::forward::{AskInSession, Asked, ForwardArgs};
-use crate::output;
-use crate::pipes::{Pipes, Turn};
-use crate::settings;
-use crate::stdio::Input;
-use crate::target::connect;
+use crate::cli::global::Global;
+use crate::cli::settings;
+use crate::cli::shell::ShellArgs;
+use crate::commands::connecting::{asking, connect};
+use crate::commands::forwarding::agent_to_forward;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::confirm;
 use crate::terminal::escape::{EscapeWatch, Typed};
 use crate::terminal::modes;
+use crate::terminal::pipes::{Pipes, Turn};
 use crate::terminal::raw::RawMode;
+use crate::terminal::session_ask::{AskInSession, Asked, Heard, READABLE, given_up};
+use crate::terminal::stdio::Input;
 
 /// Most typed input kept for a machine that does not take it, in bytes.
 const MAX_UNSENT: usize = 1024 * 1024;
+/// How long the terminal may take to be put back.
+const TIDY_TIME: Duration = Duration::from_secs(1);
 /// Environment that says how text is to be read; servers take it where they are set up to.
 const LANGUAGE: [&str; 3] = ["LANG", "LC_ALL", "LC_CTYPE"];
-
-/// Arguments of `shell`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern shell lamp-01
-  lantern shell keeper@192.0.2.7:2222
-  lantern shell lamp-01 --resume-prompt --keep-alive 5
-
-When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e
-ends it, z suspends lantern, s shows the session's state. Fewer strokes go to the machine
-like any other key; --no-escape switches it off.
-
-The exit status is that of the remote shell.")]
-pub(crate) struct ShellArgs {
-    /// A machine: a name in the book, or user@address:port
-    #[arg(add = crate::completing::machines())]
-    machine: String,
-    /// Pass Ctrl-^ on like any other key
-    #[arg(long)]
-    no_escape: bool,
-    /// When the link dies, offer to connect again with the same settings
-    #[arg(long)]
-    resume_prompt: bool,
-    #[command(flatten)]
-    connect: ConnectArgs,
-    #[command(flatten)]
-    forward: ForwardArgs,
-}
 
 pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     if !std::io::stdin().is_terminal() || !std::io::stdout().is_terminal() {
@@ -69,7 +43,7 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
             .hint(format!("without one: lantern run {} -- COMMAND", args.machine)));
     }
     let home = settings::home(global)?;
-    let target = Target::resolve(&home, &args.machine)?;
+    let target = Target::resolve_with(&home, &args.machine, &args.connect.reach(&home))?;
     loop {
         let outcome = block_on(attend(args, &home, &target));
         match outcome {
@@ -88,28 +62,33 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 
 /// One session, from the connection to its end.
 async fn attend(args: &ShellArgs, home: &Home, target: &Target) -> Result<u8, Failure> {
-    let forward = args.forward.prepare(home, target).await?;
-    let ask = args.connect.ask()?;
-    let trunk = connect(home, target, &args.connect.reach(home), &ask).await?;
-    let outcome = match Session::start(&trunk, &target.session, !args.no_escape, forward).await {
+    let forward = agent_to_forward(&args.forward, home, target).await?;
+    let ask = asking(&args.connect)?;
+    let remote = connect(home, target, &args.connect.reach(home), &ask).await?;
+    let outcome = match Session::start(&remote, &target.session, !args.no_escape, forward).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),
     };
-    tell_rotations(&trunk);
-    trunk.close().await;
+    tell_rotations(&remote);
+    remote.close().await;
     outcome
+}
+
+/// How a session came to its end.
+enum Over {
+    /// By our own doing, with this exit status.
+    Ours(u8),
+    /// By the machine's, or the connection's.
+    Theirs(ChannelEnd),
 }
 
 /// An interactive session under way.
 struct Session<'a> {
-    trunk: &'a Trunk,
+    remote: &'a Remote,
     pipes: Pipes,
+    start: Start,
     raw: Option<RawMode>,
     watch: EscapeWatch,
-    /// Answers to the requests that start it: the terminal's and the shell's.
-    terminal: Option<Reply>,
-    started: Option<Reply>,
-    forwarded: Option<Reply>,
     questions: Option<mpsc::Receiver<Asked>>,
     asked: Option<Asked>,
     since: Instant,
@@ -117,93 +96,78 @@ struct Session<'a> {
 
 impl<'a> Session<'a> {
     async fn start(
-        trunk: &'a Trunk,
+        remote: &'a Remote,
         book: &SessionSettings,
         escape: bool,
         forward: Option<AgentForward>,
     ) -> Result<Self, Failure> {
-        let channel = trunk.open_session().await?;
-        send_environment(&channel, book);
+        let mut environment = environment(book);
         for name in
             LANGUAGE.iter().filter(|name| book.send_language && !book.environment.contains_key(**name))
         {
             if let Ok(value) = std::env::var(name) {
-                channel.tell(&SessionRequest::Env { name: (*name).into(), value });
+                environment.push(((*name).to_owned(), value));
             }
-        }
-        let (mut forwarded, mut questions) = (None, None);
-        if let Some(forward) = forward {
-            forwarded = Some(channel.ask(&SessionRequest::ForwardAgent));
-            let (asking, asked) = AskInSession::new();
-            questions = Some(asked);
-            forward.serve(trunk, asking);
         }
         let own = || std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
         let terminal = book.terminal_type.clone().unwrap_or_else(own);
-        let pty = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
-        let terminal = Some(channel.ask(&SessionRequest::Pty(pty)));
-        let started = Some(channel.ask(&SessionRequest::Shell));
-        let mut pipes = Pipes::new(channel);
+        let terminal = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
+        let agent = forward.is_some();
+        let program = Program { runs: Runs::Shell, environment, terminal: Some(terminal), agent };
+        let mut questions = None;
+        if let Some(forward) = forward {
+            let (asking, asked) = AskInSession::new();
+            questions = Some(asked);
+            forward.serve(remote.trunk(), asking);
+        }
+        let (process, start) = remote.start(program).await?;
+        let mut pipes = Pipes::new(process);
         if let Some(command) = &book.first_command {
             pipes.input(format!("{command}\n").into());
         }
         let raw = Some(RawMode::enter()?);
-        Ok(Self {
-            trunk,
-            pipes,
-            raw,
-            watch: EscapeWatch::new(escape && book.stroke_menu),
-            terminal,
-            started,
-            forwarded,
-            questions,
-            asked: None,
-            since: Instant::now(),
-        })
+        let watch = EscapeWatch::new(escape && book.stroke_menu);
+        Ok(Self { remote, pipes, start, raw, watch, questions, asked: None, since: Instant::now() })
     }
 
     async fn run(mut self) -> Result<u8, Failure> {
+        let over = self.serve().await;
+        // What is said now needs a terminal that returns the carriage.
+        self.leave().await;
+        match over? {
+            Over::Ours(status) => Ok(status),
+            // A session that ends without a status ended well enough: some servers send none for a shell.
+            Over::Theirs(end) => Ok(exit_status(&end, self.remote.machine())?.unwrap_or(0)),
+        }
+    }
+
+    async fn serve(&mut self) -> Result<Over, Failure> {
         let mut input = Input::start();
         let mut resizes = watch(SignalKind::window_change())?;
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
         let mut input_open = true;
-        let mut patience = std::pin::pin!(sleep(self.trunk.answer_limit()));
         while self.pipes.end().is_none() {
             tokio::select! {
                 turn = self.pipes.turn() => {
                     // The terminal is gone: so is the session.
                     if let Turn::OutputFailed(..) = turn {
-                        return Ok(128 + 1);
+                        return Ok(Over::Ours(128 + 1));
                     }
                 }
-                granted = answer(&mut self.terminal) => {
-                    self.terminal = None;
-                    self.granted("pty-req", granted?)?;
+                news = self.start.news() => if news? == News::AgentRefused {
+                    let text = format!("{} does not let agents be forwarded to it", self.remote.machine());
+                    self.tell(&text);
+                },
+                asked = next_question(&mut self.questions), if self.asked.is_none() => {
+                    input.discard();
+                    self.put(asked);
                 }
-                granted = answer(&mut self.started) => {
-                    self.started = None;
-                    self.granted("shell", granted?)?;
-                }
-                granted = answer(&mut self.forwarded) => {
-                    self.forwarded = None;
-                    if !granted? {
-                        let text = format!("{} does not let agents be forwarded to it", self.trunk.machine());
-                        self.tell(&text);
-                    }
-                }
-                () = &mut patience, if self.started.is_some() => {
-                    return Err(LinkError::Unanswered {
-                        machine: self.trunk.machine().to_owned(),
-                        what: "the start of a shell",
-                        seconds: self.trunk.answer_limit().as_secs(),
-                    }.into());
-                }
-                asked = next_question(&mut self.questions), if self.asked.is_none() => self.put(asked),
+                () = given_up(&mut self.asked), if self.asked.is_some() => self.settle(None),
                 chunk = input.next(), if input_open && self.pipes.waiting_input() < MAX_UNSENT => match chunk {
                     Some(chunk) => {
                         if let Some(status) = self.read(&chunk)? {
-                            return Ok(status);
+                            return Ok(Over::Ours(status));
                         }
                     }
                     None => {
@@ -216,42 +180,36 @@ impl<'a> Session<'a> {
                     self.pipes.input(strokes.into());
                 }
                 _ = resizes.recv() => self.resize(),
-                _ = terminations.recv() => return Ok(128 + 15),
-                _ = hangups.recv() => return Ok(128 + 1),
+                _ = terminations.recv() => return Ok(Over::Ours(128 + 15)),
+                _ = hangups.recv() => return Ok(Over::Ours(128 + 1)),
             }
         }
         let end = self.pipes.end().cloned().unwrap_or(ChannelEnd::Closed);
-        if let (Some(started), ChannelEnd::Closed) = (self.started.take(), &end) {
-            let granted = started.await?;
-            self.granted("shell", granted)?;
+        if end == ChannelEnd::Closed {
+            self.start.settle().await?;
         }
-        if matches!(end, ChannelEnd::Signaled { .. }) {
-            // What is said about it now needs a terminal that returns the carriage.
-            self.raw = None;
-        }
-        // A session that ends without a status ended well enough: some servers send none for a shell.
-        Ok(exit_status(&end, self.trunk.machine())?.unwrap_or(0))
+        Ok(Over::Theirs(end))
     }
 
-    fn granted(&self, request: &'static str, granted: bool) -> Result<(), Failure> {
-        match granted {
-            true => Ok(()),
-            false => {
-                let machine = self.trunk.machine().to_owned();
-                Err(LinkError::RequestRefused { machine, request }.into())
-            }
+    /// Leaves the terminal as a shell has it: also when a program on the machine had no time to.
+    async fn leave(&mut self) {
+        let undo = self.pipes.undo();
+        if !undo.is_empty() {
+            self.pipes.output.write(Stream::Main, undo.into());
+            let _ = timeout(TIDY_TIME, self.pipes.drain()).await;
         }
+        self.raw = None;
     }
 
     /// What was typed: an answer to a question of ours, strokes for ourselves, or the machine's. An exit status when the session is
     /// to end.
     fn read(&mut self, chunk: &[u8]) -> Result<Option<u8>, Failure> {
-        self.asked = self.asked.take().filter(Asked::is_wanted);
-        if let Some(asked) = self.asked.take() {
-            // The stroke that answers a question of ours is not the machine's.
-            let yes = chunk.starts_with(b"y");
-            asked.answer(yes);
-            self.tell(if yes { "allowed" } else { "refused" });
+        // The strokes that answer a question of ours are not the machine's.
+        if let Some(asked) = &mut self.asked {
+            match asked.feed(chunk) {
+                Heard::More(shown) => self.pipes.output.write(Stream::Main, shown.into()),
+                Heard::Said(yes) => self.settle(Some(yes)),
+            }
             return Ok(None);
         }
         for typed in self.watch.feed(chunk, Instant::now()) {
@@ -271,7 +229,7 @@ impl<'a> Session<'a> {
             }
             Typed::End => {
                 self.tell("ended");
-                self.pipes.channel.close();
+                self.pipes.process.close();
                 return Ok(Some(code::INTERRUPTED));
             }
             Typed::Suspend => self.suspend()?,
@@ -285,9 +243,25 @@ impl<'a> Session<'a> {
         Ok(None)
     }
 
+    /// Asks, where the machine cannot write meanwhile.
     fn put(&mut self, asked: Asked) {
-        self.tell(&format!("{}\ny allows it this once, any other key refuses", asked.text));
+        self.pipes.hold(true);
+        self.pipes.output.write(Stream::Main, READABLE.into());
+        self.tell(&asked.words());
         self.asked = Some(asked);
+    }
+
+    /// The question is over, with an answer or without.
+    fn settle(&mut self, answer: Option<bool>) {
+        if let (Some(asked), Some(yes)) = (self.asked.take(), answer) {
+            asked.answer(yes);
+        }
+        self.tell(match answer {
+            Some(true) => "allowed",
+            Some(false) => "refused",
+            None => "not needed any more",
+        });
+        self.pipes.hold(false);
     }
 
     /// A line of ours in the middle of the machine's.
@@ -299,7 +273,8 @@ impl<'a> Session<'a> {
     }
 
     fn state(&self) -> String {
-        let account = self.trunk.account();
+        let account = self.remote.trunk().account();
+        let identity = self.remote.identity();
         let statistics = account.statistics;
         let algorithms = match account.algorithms {
             Some(chosen) => format!(
@@ -318,9 +293,9 @@ impl<'a> Session<'a> {
             .map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
         format!(
             "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s",
-            self.trunk.machine(),
-            self.trunk.user(),
-            lantern_ssh::neutralize(&account.identification, 255),
+            identity.machine,
+            identity.user,
+            lantern_ssh::neutralize(&identity.service, 255),
             self.since.elapsed().as_secs(),
             statistics.bytes_sent,
             statistics.bytes_received,
@@ -335,21 +310,21 @@ impl<'a> Session<'a> {
         kill_current_process_group(Signal::TSTP)
             .map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
         self.raw = Some(RawMode::enter()?);
-        let text = format!("back on {}", self.trunk.machine());
+        let text = format!("back on {}", self.remote.machine());
         self.tell(&text);
         self.redraw();
         Ok(())
     }
 
     fn resize(&self) {
-        self.pipes.channel.tell(&SessionRequest::WindowChange(modes::size()));
+        self.pipes.process.resize(modes::size());
     }
 
     /// Full-screen programs draw anew when the size changes: change it there and back.
     fn redraw(&self) {
         let mut size = modes::size();
         size.rows = size.rows.saturating_sub(1).max(1);
-        self.pipes.channel.tell(&SessionRequest::WindowChange(size));
+        self.pipes.process.resize(size);
         self.resize();
     }
 }

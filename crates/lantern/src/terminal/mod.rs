@@ -1,6 +1,14 @@
-//! The terminal: questions, raw mode, its modes for the far side, and the way out of a hung session.
+//! The terminal: questions, raw mode, its modes for the far side, our own streams, and the way out of a hung session.
 
+pub(crate) mod ask;
+pub(crate) mod confirm;
 pub(crate) mod escape;
+pub(crate) mod left_on;
 pub(crate) mod modes;
+pub(crate) mod passphrase;
+pub(crate) mod pipes;
 pub(crate) mod prompt;
 pub(crate) mod raw;
+pub(crate) mod session_ask;
+pub(crate) mod signals;
+pub(crate) mod stdio;

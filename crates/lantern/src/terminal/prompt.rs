@@ -8,6 +8,8 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::termios::{LocalModes, OptionalActions, SpecialCodeIndex, Termios, tcgetattr, tcsetattr};
 use zeroize::Zeroizing;
 
+use super::signals::Held;
+
 /// Longest answer, in bytes.
 const MAX_ANSWER_LEN: usize = 4096;
 
@@ -24,6 +26,13 @@ pub(crate) enum Answer<T> {
     Interrupted,
     /// The terminal went away, or Ctrl-D.
     Ended,
+}
+
+/// What a question was woken by.
+enum Woken {
+    Key,
+    GivenUp,
+    Signal,
 }
 
 /// The controlling terminal.
@@ -59,15 +68,25 @@ impl Terminal {
         self.given_up = Some(given_up);
     }
 
-    /// Waits until a key can be read; whether the question has been given up instead.
-    fn is_given_up(&self) -> bool {
-        let Some(given_up) = &self.given_up else { return false };
-        let mut watched = [PollFd::new(given_up, PollFlags::IN), PollFd::new(&self.device, PollFlags::IN)];
+    /// Waits until a key can be read, or something else has happened.
+    fn wait(&self, held: Option<&Held>) -> Woken {
+        let mut watched = vec![PollFd::new(&self.device, PollFlags::IN)];
+        watched.extend(self.given_up.as_ref().map(|given_up| PollFd::new(given_up, PollFlags::IN)));
+        let others = watched.len();
+        watched.extend(held.map(|held| PollFd::new(&held.wakes, PollFlags::IN)));
         loop {
             match poll(&mut watched, None) {
-                Ok(_) => return !watched.first().is_none_or(|given_up| given_up.revents().is_empty()),
                 Err(rustix::io::Errno::INTR) => {}
-                Err(_) => return false,
+                Err(_) => return Woken::Key,
+                Ok(_) => {
+                    let has_come =
+                        |at: usize| watched.get(at).is_some_and(|watched| !watched.revents().is_empty());
+                    return match (has_come(others), others > 1 && has_come(1)) {
+                        (true, _) => Woken::Signal,
+                        (_, true) => Woken::GivenUp,
+                        _ => Woken::Key,
+                    };
+                }
             }
         }
     }
@@ -85,6 +104,8 @@ impl Terminal {
     /// Reads keys one by one: so Ctrl-C is ours to see, and the modes are always put back.
     fn ask(&mut self, question: &str, echo: bool) -> Answer<Zeroizing<String>> {
         let Ok(saved) = tcgetattr(&self.device) else { return Answer::Ended };
+        // What ends us must not leave a terminal behind that shows nothing of what is typed.
+        let held = Held::begin();
         let mut modes = saved.clone();
         modes.local_modes.remove(LocalModes::ECHO | LocalModes::ICANON | LocalModes::ISIG);
         modes.special_codes[SpecialCodeIndex::VMIN] = 1;
@@ -98,8 +119,10 @@ impl Terminal {
         let mut line = Zeroizing::new(Vec::with_capacity(MAX_ANSWER_LEN));
         let outcome = loop {
             let mut key = [0; 1];
-            if self.is_given_up() {
-                break Answer::Ended;
+            match self.wait(held.as_ref()) {
+                Woken::Key => {}
+                Woken::GivenUp => break Answer::Ended,
+                Woken::Signal => break Answer::Interrupted,
             }
             match terminal.read(&mut key) {
                 Ok(1) => {}
@@ -134,6 +157,7 @@ impl Terminal {
         };
         let _ = terminal.write_all(b"\n");
         drop(restore);
+        held.into_iter().for_each(Held::let_go);
         match outcome {
             Answer::Given(()) => match std::str::from_utf8(&line) {
                 Ok(text) => Answer::Given(Zeroizing::new(text.to_owned())),

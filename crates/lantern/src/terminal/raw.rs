@@ -5,7 +5,7 @@ use std::sync::Mutex;
 
 use rustix::termios::{OptionalActions, Termios, tcgetattr, tcsetattr};
 
-use crate::failure::{Failure, code};
+use crate::screen::failure::{Failure, code};
 
 /// The modes to put back, as long as raw mode is on: reachable from a panic.
 static SAVED: Mutex<Option<Termios>> = Mutex::new(None);
@@ -44,7 +44,8 @@ impl Drop for RawMode {
 
 fn restore(input: &Stdin) {
     if let Some(saved) = SAVED.lock().ok().and_then(|mut slot| slot.take()) {
-        let _ = tcsetattr(input, OptionalActions::Drain, &saved);
+        // What a terminal answers late to a question of the machine's is not for the shell here.
+        let _ = tcsetattr(input, OptionalActions::Flush, &saved);
     }
 }
 

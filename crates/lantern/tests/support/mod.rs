@@ -283,6 +283,17 @@ impl Screen {
         self.pty.resize(pty_process::Size::new(rows, columns)).unwrap();
     }
 
+    /// Whether a program has the whole screen to itself, or hides the cursor.
+    pub fn is_taken(&self) -> bool {
+        let parser = self.parser.lock().unwrap();
+        parser.screen().alternate_screen() || parser.screen().hide_cursor()
+    }
+
+    /// The exit status, once it has ended.
+    pub fn exit(&mut self) -> Option<i32> {
+        self.child.try_wait().unwrap().map(|status| status.code().unwrap_or(-1))
+    }
+
     /// Whether the terminal echoes and edits lines: not in raw mode.
     pub fn is_cooked(&self) -> bool {
         use rustix::termios::{LocalModes, tcgetattr};

@@ -79,6 +79,19 @@ fn free_port() -> u16 {
     }
 }
 
+/// A desk with a user's key and these host keys, by name and algorithm; none where there is no server to test against.
+pub fn desk(host_keys: &[(&str, &str)]) -> Option<Desk> {
+    if !available() {
+        return None;
+    }
+    make_user();
+    let desk = Desk::with_key();
+    for (name, algorithm) in host_keys {
+        desk.lantern(&["key", "new", name, "--algorithm", algorithm, "--plain"]).expect(0);
+    }
+    Some(desk)
+}
+
 impl Sshd {
     /// Starts a server whose only host key is `host_key` of the desk's ring and which lets in the desk's key
     /// `harbour`; `config` has further lines.

@@ -90,18 +90,7 @@ impl Channel {
 
     /// The next piece of what comes on a stream; none at its end. What was taken is to be credited with [`Self::consumed`].
     pub fn poll_next(&self, stream: Stream, cx: &mut Context<'_>) -> Poll<Option<Bytes>> {
-        let mut state = self.inner.handle.shared.lock();
-        if let Some(piece) = state.client.channel_take(self.inner.id, stream) {
-            return Poll::Ready(Some(piece));
-        }
-        let lost = state.ended_by().is_some();
-        match state.channels.get_mut(&self.inner.id) {
-            Some(channel) if !lost && !channel.eof && !channel.closed => {
-                channel.wait_to_read(stream, cx);
-                Poll::Pending
-            }
-            _ => Poll::Ready(None),
-        }
+        self.inner.handle.shared.lock().poll_piece(self.inner.id, stream, cx)
     }
 
     /// As [`Self::poll_next`].

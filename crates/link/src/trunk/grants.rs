@@ -1,24 +1,20 @@
 //! What a machine may come back for: granted one by one, to be used once or often, and revoked by dropping.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
-use lantern_ssh::PeerChannel;
+use lantern_ssh::{Cookie, DisplaySetup, PeerChannel};
 use tokio::sync::mpsc;
 
-use super::Channel;
-use super::state::Shared;
-
 /// Channels of one grant that wait to be taken; more are refused.
-const WAITING: usize = 16;
+pub(super) const WAITING: usize = 16;
 
 /// A kind of channel that a machine may open.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Grant {
     /// To the agent.
     Agent,
-    /// To the display. The cookie is checked by whoever takes the channel: it comes as its first bytes.
-    Display,
+    /// To the display, for whoever presents this cookie as the first thing.
+    Display(Cookie),
     /// From a port that the machine listens on for us.
     Port {
         /// The address, as we asked for it.
@@ -40,7 +36,7 @@ pub enum Uses {
 impl Grant {
     fn covers(&self, wanted: &PeerChannel) -> bool {
         match (self, wanted) {
-            (Self::Agent, PeerChannel::Agent) | (Self::Display, PeerChannel::Display { .. }) => true,
+            (Self::Agent, PeerChannel::Agent) => true,
             (Self::Port { address, port }, PeerChannel::Forwarded(from)) => {
                 *address == from.address && *port == from.port
             }
@@ -49,20 +45,51 @@ impl Grant {
     }
 }
 
-type Taker = mpsc::Sender<(PeerChannel, Channel)>;
+/// Who takes the channels of a grant: each with what the machine said of it.
+pub(super) type Taker<T> = mpsc::Sender<(PeerChannel, T)>;
+/// Where they come to.
+pub(super) type Taken<T> = mpsc::Receiver<(PeerChannel, T)>;
 
 /// The grants of a connection.
-#[derive(Default)]
-pub(super) struct Grants {
-    standing: HashMap<u64, (Grant, Uses, Taker)>,
+pub(super) struct Grants<T> {
+    standing: HashMap<u64, (Grant, Uses, Taker<T>)>,
     next: u64,
 }
 
-impl Grants {
+impl<T> Default for Grants<T> {
+    fn default() -> Self {
+        Self { standing: HashMap::new(), next: 0 }
+    }
+}
+
+impl<T> Grants<T> {
+    /// Has a grant stand; its number, and where its channels come to.
+    pub(super) fn add(&mut self, grant: Grant, uses: Uses) -> (u64, Taken<T>) {
+        let (taker, channels) = mpsc::channel(WAITING);
+        self.next += 1;
+        self.standing.insert(self.next, (grant, uses, taker));
+        (self.next, channels)
+    }
+
+    /// Whether any display is granted.
+    pub(super) fn has_display(&self) -> bool {
+        self.standing
+            .values()
+            .any(|(grant, _, taker)| matches!(grant, Grant::Display(_)) && !taker.is_closed())
+    }
+
     /// Who takes a channel of this kind, when a grant covers it. One that can be used once is gone then.
-    pub(super) fn claim(&mut self, wanted: &PeerChannel) -> Option<Taker> {
-        let found =
-            self.standing.iter().find(|(_, (grant, _, taker))| grant.covers(wanted) && !taker.is_closed());
+    pub(super) fn claim(&mut self, wanted: &PeerChannel) -> Option<Taker<T>> {
+        self.claim_by(|grant| grant.covers(wanted))
+    }
+
+    /// Who takes a channel to the display that begins like this.
+    pub(super) fn claim_display(&mut self, setup: &DisplaySetup) -> Option<Taker<T>> {
+        self.claim_by(|grant| matches!(grant, Grant::Display(cookie) if setup.presents(cookie)))
+    }
+
+    fn claim_by(&mut self, covers: impl Fn(&Grant) -> bool) -> Option<Taker<T>> {
+        let found = self.standing.iter().find(|(_, (grant, _, taker))| covers(grant) && !taker.is_closed());
         let (number, uses) = found.map(|(number, (_, uses, _))| (*number, *uses))?;
         match uses {
             Uses::Once => self.standing.remove(&number).map(|(_, _, taker)| taker),
@@ -70,41 +97,12 @@ impl Grants {
         }
     }
 
+    /// Takes a grant back.
+    pub(super) fn revoke(&mut self, number: u64) {
+        self.standing.remove(&number);
+    }
+
     pub(super) fn clear(&mut self) {
         self.standing.clear();
-    }
-}
-
-/// A grant that stands. Dropped, it is revoked; channels that were opened under it live on.
-pub struct Granted {
-    shared: Arc<Shared>,
-    number: u64,
-    channels: mpsc::Receiver<(PeerChannel, Channel)>,
-}
-
-impl Granted {
-    pub(super) fn new(shared: Arc<Shared>, grant: Grant, uses: Uses) -> Self {
-        let (taker, channels) = mpsc::channel(WAITING);
-        let number = {
-            let grants = &mut shared.lock().grants;
-            grants.next += 1;
-            let number = grants.next;
-            grants.standing.insert(number, (grant, uses, taker));
-            number
-        };
-        Self { shared, number, channels }
-    }
-
-    /// The next channel that the machine opens under it; none once it is used up or the connection has ended.
-    pub async fn next(&mut self) -> Option<(PeerChannel, Channel)> {
-        self.channels.recv().await
-    }
-}
-
-impl Drop for Granted {
-    fn drop(&mut self) {
-        let revoked = self.shared.lock().grants.standing.remove(&self.number);
-        // Channels that nobody took are given up, outside the lock that this needs.
-        drop(revoked);
     }
 }

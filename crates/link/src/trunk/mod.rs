@@ -12,7 +12,9 @@
 //! Every future here can be dropped at any point: what had been handed over stays handed over, and nothing that comes is lost.
 
 mod channel;
+mod displays;
 mod driver;
+mod granted;
 mod grants;
 mod state;
 
@@ -29,7 +31,8 @@ use crate::line::Line;
 use crate::pump::Pump;
 
 pub use channel::{Channel, ChannelEnd, Reply};
-pub use grants::{Grant, Granted, Uses};
+pub use granted::{Granted, Opened};
+pub use grants::{Grant, Uses};
 use state::{Shared, Waits};
 
 /// What the handles of a connection have in common; the last one to go ends it.
@@ -172,6 +175,14 @@ impl Trunk {
 
     /// Lets the machine come back for something that was forwarded to it, until what this returns is dropped.
     pub fn grant(&self, grant: Grant, uses: Uses) -> Granted {
+        if matches!(grant, Grant::Display(_)) {
+            let mut state = self.shared().lock();
+            if state.displays.is_none() {
+                let (displays, opened) = tokio::sync::mpsc::channel(grants::WAITING);
+                state.displays = Some(displays);
+                tokio::spawn(displays::admit(opened));
+            }
+        }
         Granted::new(self.handle.shared.clone(), grant, uses)
     }
 

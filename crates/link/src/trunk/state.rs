@@ -2,9 +2,10 @@
 
 use std::collections::{HashMap, VecDeque};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::task::{Context, Poll, Waker};
 
+use bytes::Bytes;
 use lantern_book::Rotation;
 use lantern_ssh::{
     ChannelEvent, ChannelId, Client, ClientEvent, GlobalEvent, GlobalTicket, Machine, OpenFailure,
@@ -12,8 +13,8 @@ use lantern_ssh::{
 };
 use tokio::sync::mpsc;
 
-use super::grants::Grants;
-use super::{Channel, Destination, Handle};
+use super::grants::{Grants, Taker};
+use super::{Destination, Handle};
 use crate::LinkError;
 
 pub(super) struct Shared {
@@ -32,6 +33,7 @@ impl Shared {
             handle: Weak::new(),
             channels: HashMap::new(),
             grants: Grants::default(),
+            displays: None,
             listening: HashMap::new(),
             announcements: None,
             rotations: Vec::new(),
@@ -93,7 +95,9 @@ pub(super) struct State {
     /// For channels that the peer opens; does not keep the connection alive.
     pub(super) handle: Weak<Handle>,
     pub(super) channels: HashMap<ChannelId, ChannelState>,
-    pub(super) grants: Grants,
+    pub(super) grants: Grants<Offered>,
+    /// Who finds out whose a channel to a display is.
+    pub(super) displays: Option<Taker<Offered>>,
     /// Requests that the machine listen for us, and what it answered.
     pub(super) listening: HashMap<GlobalTicket, Option<Option<u16>>>,
     pub(super) announcements: Option<mpsc::UnboundedSender<GlobalEvent>>,
@@ -189,6 +193,26 @@ impl State {
         }
     }
 
+    /// The next piece of what comes on a stream of a channel; none at its end.
+    pub(super) fn poll_piece(
+        &mut self,
+        id: ChannelId,
+        stream: Stream,
+        cx: &Context<'_>,
+    ) -> Poll<Option<Bytes>> {
+        if let Some(piece) = self.client.channel_take(id, stream) {
+            return Poll::Ready(Some(piece));
+        }
+        let lost = self.ended_by().is_some();
+        match self.channels.get_mut(&id) {
+            Some(channel) if !lost && !channel.eof && !channel.closed => {
+                channel.wait_to_read(stream, cx);
+                Poll::Pending
+            }
+            _ => Poll::Ready(None),
+        }
+    }
+
     /// What `find` finds, else waits for it, else the end of the connection.
     pub(super) fn poll<T>(
         &mut self,
@@ -273,13 +297,19 @@ impl State {
 
     /// A channel that the peer wants: opened where a grant stands for it, and someone takes it.
     fn answer_wanted(&mut self, id: ChannelId, wanted: PeerChannel) {
-        let refusal = match (self.grants.claim(&wanted), self.handle.upgrade()) {
+        let is_display = matches!(wanted, PeerChannel::Display { .. });
+        // Whose a display is shows by the cookie, which comes once it is open.
+        let taker = match is_display {
+            true => self.displays.clone().filter(|_| self.grants.has_display()),
+            false => self.grants.claim(&wanted),
+        };
+        let refusal = match (taker, self.handle.upgrade()) {
             (Some(taker), Some(handle)) => match taker.try_reserve() {
                 Ok(place) => {
                     if self.client.answer_open(id, Ok(())).is_ok() {
                         let channel = ChannelState { opened: Some(Ok(())), ..ChannelState::default() };
                         self.channels.insert(id, channel);
-                        place.send((wanted, Channel::new(handle, id)));
+                        place.send((wanted, Offered::new(handle, id)));
                     }
                     return;
                 }
@@ -297,6 +327,7 @@ impl State {
         self.channels.values_mut().for_each(ChannelState::wake_all);
         self.global_waiters.drain(..).for_each(Waker::wake);
         self.grants.clear();
+        self.displays = None;
         self.announcements = None;
     }
 
@@ -313,4 +344,44 @@ pub(super) fn release(shared: &Shared, id: ChannelId) {
     state.client.channel_release(id);
     drop(state);
     shared.wake_driver();
+}
+
+/// A channel that the peer opened and nobody has taken yet. Dropped, it is given up.
+pub(super) struct Offered {
+    channel: Option<(Arc<Handle>, ChannelId)>,
+    /// What was read of it to know whose it is.
+    pub(super) first: Bytes,
+}
+
+impl Offered {
+    fn new(handle: Arc<Handle>, id: ChannelId) -> Self {
+        Self { channel: Some((handle, id)), first: Bytes::new() }
+    }
+
+    /// The connection that it belongs to.
+    pub(super) fn shared(&self) -> Option<&Shared> {
+        self.channel.as_ref().map(|(handle, _)| &*handle.shared)
+    }
+
+    /// The next piece of its main stream; none at its end.
+    pub(super) fn poll_piece(&self, cx: &Context<'_>) -> Poll<Option<Bytes>> {
+        match &self.channel {
+            Some((handle, id)) => handle.shared.lock().poll_piece(*id, Stream::Main, cx),
+            None => Poll::Ready(None),
+        }
+    }
+
+    /// Takes it, with what was read of it.
+    pub(super) fn take(mut self) -> Option<(Arc<Handle>, ChannelId, Bytes)> {
+        let first = std::mem::take(&mut self.first);
+        self.channel.take().map(|(handle, id)| (handle, id, first))
+    }
+}
+
+impl Drop for Offered {
+    fn drop(&mut self) {
+        if let Some((handle, id)) = self.channel.take() {
+            release(&handle.shared, id);
+        }
+    }
 }

@@ -35,6 +35,8 @@ pub enum Do {
     HangUp,
     /// Take no data off channels that the machine opened, from now on.
     TakeNothing,
+    /// Refuse requests of this name from now on.
+    Refuse(&'static str),
     /// Answer nothing from now on.
     FallSilent,
     /// Ask for new keys.
@@ -129,8 +131,13 @@ async fn serve(
     let mut server = Server::new(config, Instant::now()).unwrap();
     let mut pump = Pump::new(line);
     let (mut silent, mut latest) = (false, None);
-    let mut machine =
-        Script { heard: heard.clone(), ours: HashSet::new(), echoes: HashMap::new(), takes_nothing: false };
+    let mut machine = Script {
+        heard: heard.clone(),
+        ours: HashSet::new(),
+        refused: HashSet::new(),
+        echoes: HashMap::new(),
+        takes_nothing: false,
+    };
     loop {
         while let Some(event) = server.poll_event() {
             if silent {
@@ -161,6 +168,7 @@ async fn serve(
                     }
                     Some(Do::HangUp) => drop(latest.map(|id| server.channel_release(id))),
                     Some(Do::TakeNothing) => machine.takes_nothing = true,
+                    Some(Do::Refuse(name)) => drop(machine.refused.insert(name)),
                     Some(Do::FallSilent) => silent = true,
                     Some(Do::Renew) => drop(server.rekey(Instant::now())),
                     None => std::future::pending().await,
@@ -179,6 +187,8 @@ struct Script {
     heard: Arc<Mutex<Heard>>,
     /// Channels that the machine opened.
     ours: HashSet<ChannelId>,
+    /// Names of requests that are refused.
+    refused: HashSet<&'static str>,
     takes_nothing: bool,
     /// What is to be sent back and had no room yet, and whether an end follows.
     echoes: HashMap<ChannelId, (VecDeque<Bytes>, bool)>,
@@ -214,11 +224,17 @@ impl Script {
             }
             ChannelEvent::Request { request, want_reply } => {
                 heard.requests.push(request.name().to_owned());
-                if want_reply {
+                let is_mute =
+                    matches!(&request, SessionRequest::Exec(words) if words == b"slam" || words == b"mute");
+                if want_reply && !is_mute {
                     // Commands say what is to become of them.
-                    let granted =
-                        !matches!(&request, SessionRequest::Exec(words) if words.starts_with(b"refuse"));
+                    let refused =
+                        matches!(&request, SessionRequest::Exec(words) if words.starts_with(b"refuse"));
+                    let granted = !refused && !self.refused.contains(request.name());
                     let _ = server.channel_reply(id, granted);
+                }
+                if matches!(&request, SessionRequest::Exec(words) if words == b"slam") {
+                    server.channel_close(id);
                 }
                 if let SessionRequest::Exec(words) = &request
                     && let Some(status) = words.strip_prefix(b"exit ")

@@ -1,7 +1,7 @@
 //! Trusting what a machine presents, in place of anything else.
 
 use jiff::Timestamp;
-use lantern_book::{BookError, KnownKey, TrustStore, TrustVerdict, Verified};
+use lantern_book::{BookError, Kept, KnownKey, TrustStore, TrustVerdict, Verified};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Question, TrustFailure};
 
@@ -26,6 +26,12 @@ pub enum AcceptError {
     /// The list of what is wanted has nothing for this machine.
     #[error("the list has no fingerprint for {machine}")]
     NotListed {
+        /// The machine.
+        machine: String,
+    },
+    /// Another program learned something else of the machine while this was decided.
+    #[error("what is known of {machine} changed meanwhile; nothing was written")]
+    Meanwhile {
         /// The machine.
         machine: String,
     },
@@ -63,8 +69,19 @@ pub async fn accept(
     };
     let now = Timestamp::now();
     let accepted: Vec<KnownKey> = keys.into_iter().map(|key| KnownKey::new(key, verified, now)).collect();
-    TrustStore::accept_all(&request.home, &machine, &request.trust_place(), &accepted)?;
-    Ok(accepted)
+    let before = store.get(&machine).map(|record| record.keys.as_slice()).unwrap_or_default();
+    let before: Vec<PublicKey> = before.iter().map(|known| known.key.clone()).collect();
+    match TrustStore::keep_decided(&request.home, &machine, &request.trust_place(), &before, &accepted)? {
+        Kept::Yes => Ok(accepted),
+        Kept::Revoked(revoked) => {
+            let by = |known: &&KnownKey| known.key.fingerprint() == revoked.fingerprint;
+            let Some(key) = accepted.iter().find(by).map(|known| known.key.clone()) else {
+                return Err(AcceptError::Meanwhile { machine });
+            };
+            Err(trust(TrustFailure::Revoked { machine, key, reason: revoked.reason }))
+        }
+        Kept::Otherwise(_) => Err(AcceptError::Meanwhile { machine }),
+    }
 }
 
 fn trust(failure: TrustFailure) -> AcceptError {

@@ -1,12 +1,10 @@
 //! Looking at the host keys of machines, and what they mean.
 
-use std::sync::Arc;
-
 use lantern_book::{KnownKey, TrustStore, TrustVerdict};
 use lantern_keys::PublicKey;
 use lantern_link::{ConnectRequest, LinkError, Nobody, probe_host_keys};
-use tokio::sync::Semaphore;
-use tokio::task::JoinSet;
+
+use crate::at_once::at_once;
 
 /// Most machines that are looked at at once: each costs a few key exchanges.
 const AT_ONCE: usize = 64;
@@ -17,24 +15,8 @@ pub type Looked = Result<Vec<PublicKey>, LinkError>;
 /// Looks at the host keys of machines, many at once, without asking anybody anything; in the order of the requests. `on_done` hears of each that
 /// is done. Dropped, it breaks off all of them.
 pub async fn look(requests: Vec<ConnectRequest>, mut on_done: impl FnMut()) -> Vec<Looked> {
-    let gate = Arc::new(Semaphore::new(AT_ONCE));
-    let mut probes = JoinSet::new();
-    let mut looked: Vec<Option<Looked>> = requests.iter().map(|_| None).collect();
-    for (index, request) in requests.into_iter().enumerate() {
-        let gate = gate.clone();
-        probes.spawn(async move {
-            let _turn = gate.acquire().await;
-            (index, probe_host_keys(&request, &Nobody).await)
-        });
-    }
-    while let Some(done) = probes.join_next().await {
-        on_done();
-        if let Ok((index, outcome)) = done
-            && let Some(place) = looked.get_mut(index)
-        {
-            *place = Some(outcome);
-        }
-    }
+    let probes = requests.into_iter().map(|request| async move { probe_host_keys(&request, &Nobody).await });
+    let looked = at_once(probes, AT_ONCE, |_, _| on_done()).await;
     let broken_off = || {
         let source = std::io::Error::other("looking at it was broken off");
         Err(LinkError::Dial { place: "a machine".into(), source })

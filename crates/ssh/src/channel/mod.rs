@@ -10,7 +10,7 @@ pub(crate) mod window;
 use std::collections::VecDeque;
 
 use crate::message::connection::{OpenFailure, SessionRequest};
-use crate::message::peer_channel::{DirectTcpip, Forwarded};
+use crate::message::peer_channel::PeerChannel;
 pub(crate) use outgoing::{Outgoing, OutgoingQueue};
 pub(crate) use received::Received;
 pub(crate) use schedule::Schedule;
@@ -39,22 +39,6 @@ pub enum Stream {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the channel has ended")]
 pub struct ChannelEnded;
-
-/// What a channel is that the peer wants to open.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum PeerChannel {
-    /// To a place that we reach, for the peer (RFC 4254 §7.2): what a client asks of a server.
-    Direct(DirectTcpip),
-    /// To an agent on our side.
-    Agent,
-    /// To a display on our side, for the program that came from here (RFC 4254 §6.3.2).
-    Display {
-        /// Address and port.
-        originator: (String, u16),
-    },
-    /// From a port that we asked the peer to listen on (RFC 4254 §7.2).
-    Forwarded(Forwarded),
-}
 
 /// What happens on a channel.
 #[derive(Debug, Clone, PartialEq, Eq)]

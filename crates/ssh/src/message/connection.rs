@@ -307,7 +307,6 @@ impl SessionRequest {
 #[allow(unused_must_use)]
 pub(crate) fn decode_anything(bytes: &[u8]) {
     ChannelOpen::decode(Reader::new(bytes));
-    super::peer_channel::decode_anything(bytes);
     ChannelOpenConfirmation::decode(Reader::new(bytes));
     OpenFailure::decode(Reader::new(bytes));
     SessionRequest::decode(Reader::new(bytes));

@@ -69,6 +69,7 @@ mod tests {
             super::transport::decode_anything(&bytes);
             super::auth::decode_anything(&bytes);
             super::connection::decode_anything(&bytes);
+            super::peer_channel::decode_anything(&bytes);
             // A plausible first length leads deeper than a random one.
             let mut framed = length.to_be_bytes().to_vec();
             framed.extend_from_slice(&bytes);

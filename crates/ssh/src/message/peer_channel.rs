@@ -3,7 +3,7 @@
 use lantern_keys::wire::{Reader, WireError, Writer};
 
 use super::connection::ChannelOpen;
-use crate::{PeerChannel, Role, SshError};
+use crate::{Role, SshError};
 
 /// What a `direct-tcpip` channel is to be connected with, and on whose behalf (RFC 4254 §7.2).
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -72,6 +72,22 @@ impl Forwarded {
 pub(crate) const DISPLAY_TYPE: &[u8] = b"x11";
 /// The type of channels to a unix socket that the server reaches (the public notes on streamlocal).
 pub(crate) const STREAMLOCAL_TYPE: &[u8] = b"direct-streamlocal@openssh.com";
+
+/// What a channel is that the peer wants to open.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PeerChannel {
+    /// To a place that we reach, for the peer (RFC 4254 §7.2): what a client asks of a server.
+    Direct(DirectTcpip),
+    /// To an agent on our side.
+    Agent,
+    /// To a display on our side, for the program that came from here (RFC 4254 §6.3.2).
+    Display {
+        /// Address and port.
+        originator: (String, u16),
+    },
+    /// From a port that we asked the peer to listen on (RFC 4254 §7.2).
+    Forwarded(Forwarded),
+}
 
 impl PeerChannel {
     /// What the peer of this role of ours wants opened; none when it is of no type that it may ask for.

@@ -50,7 +50,7 @@ impl Transport {
         };
         if first {
             self.negotiated.settle(self.role, client, server, &preferred)?;
-            if self.negotiated.strict && self.codec.receiver.sequence != 1 {
+            if self.negotiated.strict && self.codec.receiver.direction.sequence != 1 {
                 return Err(SshError::PeerBroke {
                     rule: "KEXINIT must be its first packet (strict key exchange)",
                 });
@@ -230,7 +230,7 @@ impl Transport {
             ),
         };
         self.codec.send(|out| out.put_byte(number::NEWKEYS))?;
-        self.codec.sender.new_keys(sealing, self.negotiated.strict);
+        self.codec.sender.direction.new_keys(sealing, self.negotiated.strict);
         self.kex = Kex::ExpectNewKeys(Box::new(ExpectNewKeys { opening, algorithms }));
         if first && self.negotiated.send_ext_info {
             self.send_ext_info()?;
@@ -251,7 +251,7 @@ impl Transport {
         let Kex::ExpectNewKeys(state) = std::mem::replace(&mut self.kex, Kex::Moving) else {
             return Err(SshError::Unexpected { expected: "a key exchange first", met: number::NEWKEYS });
         };
-        self.codec.receiver.new_keys(state.opening, self.negotiated.strict);
+        self.codec.receiver.direction.new_keys(state.opening, self.negotiated.strict);
         self.negotiated.algorithms = Some(state.algorithms);
         self.kex = Kex::Quiet;
         self.lifetimes.on_new_keys(now);

@@ -40,8 +40,9 @@ impl Lifetimes {
 
     /// Whether a limit of the policy is reached.
     pub(super) fn is_due(&self, sender: &PacketSender, receiver: &PacketReceiver, now: Instant) -> bool {
-        sender.bytes.max(receiver.bytes) >= self.policy.bytes
-            || sender.packets.max(receiver.packets) >= self.policy.packets
+        let (sent, received) = (&sender.direction, &receiver.direction);
+        sent.bytes.max(received.bytes) >= self.policy.bytes
+            || sent.packets.max(received.packets) >= self.policy.packets
             || self.renew_at.is_some_and(|at| now >= at)
     }
 

@@ -71,8 +71,8 @@ impl Transport {
 
     pub(crate) fn statistics(&self, round_trip: Option<Duration>) -> Statistics {
         Statistics {
-            bytes_received: self.codec.receiver.bytes_total,
-            bytes_sent: self.codec.sender.bytes_total,
+            bytes_received: self.codec.receiver.direction.bytes_total,
+            bytes_sent: self.codec.sender.direction.bytes_total,
             key_exchanges: self.lifetimes.exchanges,
             round_trip,
         }

@@ -203,7 +203,7 @@ impl Transport {
         }
         while !matches!(self.kex, Kex::ExpectTrust(_)) {
             let Some(payload) = self.codec.receiver.poll()? else { break };
-            if !self.authenticated && self.codec.receiver.bytes_total > MAX_PRE_AUTH_BYTES {
+            if !self.authenticated && self.codec.receiver.direction.bytes_total > MAX_PRE_AUTH_BYTES {
                 return Err(SshError::LimitExceeded {
                     what: "bytes before login",
                     limit: MAX_PRE_AUTH_BYTES,

@@ -1,60 +1,15 @@
 //! `lantern key passphrase`, `key rename`, `key comment`: a key stays the same and is kept otherwise.
 
-use clap::Args;
 use lantern_book::{BookError, Home, KeyRing, MachineBook};
 use lantern_keys::SystemRandom;
 use lantern_keys::container::Protect;
 use serde_json::json;
 
-use crate::failure::Failure;
-use crate::key_source::pick_opened;
-use crate::output;
-use crate::passphrase::{self, OpenArgs};
-
-/// Arguments of `key passphrase`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key passphrase harbour            asks for the old one, then for the new one twice
-  lantern key passphrase robot --plain      drops it: whoever reads the file can use the key")]
-pub(crate) struct PassphraseArgs {
-    /// A name in the ring
-    name: String,
-    /// Drop the passphrase
-    #[arg(long, conflicts_with = "new_passphrase_fd")]
-    plain: bool,
-    #[command(flatten)]
-    open: OpenArgs,
-    /// Read the new passphrase from this file descriptor
-    #[arg(long, value_name = "N")]
-    new_passphrase_fd: Option<u32>,
-}
-
-/// Arguments of `key rename`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key rename imported lamp-01       machines that name it are changed too")]
-pub(crate) struct RenameArgs {
-    /// A name in the ring
-    name: String,
-    /// The new name
-    new_name: String,
-}
-
-/// Arguments of `key comment`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key comment harbour 'keeper@chart-room, second floor'
-
-Comments stand in the public half and, behind the passphrase, in the private one. Those that
-machines have already stay as they are.")]
-pub(crate) struct CommentArgs {
-    /// A name in the ring
-    name: String,
-    /// The new comment
-    comment: String,
-    #[command(flatten)]
-    open: OpenArgs,
-}
+use crate::cli::key::change::{CommentArgs, PassphraseArgs, RenameArgs};
+use crate::commands::key_source::pick_opened;
+use crate::screen::failure::Failure;
+use crate::screen::output;
+use crate::terminal::passphrase;
 
 pub(super) fn passphrase(args: &PassphraseArgs, ring: &KeyRing, json: bool) -> Result<(), Failure> {
     let entry = ring.get(&args.name)?;

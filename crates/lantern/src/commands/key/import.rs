@@ -2,54 +2,20 @@
 
 use std::path::Path;
 
-use clap::Args;
 use jiff::Timestamp;
-use lantern_book::{Home, KeyNote, KeyRing, MachineBook, check_name_of};
+use lantern_book::{BookError, Home, KeyNote, KeyRing, MachineBook, check_name_of, public_beside};
 use lantern_keys::container::Protect;
 use lantern_keys::{PrivateKey, SystemRandom};
 use serde_json::json;
 
-use super::public_json;
-use crate::failure::{Failure, code};
-use crate::key_source::{KeyFile, pick_opened};
-use crate::output;
-use crate::passphrase::{self, OpenArgs};
+use super::{moving, public_json};
+use crate::cli::key::import::ImportArgs;
+use crate::cli::open::OpenArgs;
+use crate::commands::key_source::{KeyFile, pick_opened};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::passphrase;
 use crate::terminal::prompt::{Answer, Terminal};
-
-/// Arguments of `key import`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key import ~/Downloads/lamp-01.pem            asks for a name and a passphrase
-  lantern key import lamp-01.pem --name lamp-01 --move  and its file is gone afterwards
-  lantern key import - --name tide-gauge < pasted.txt
-
-What the file is shows by its content; its name does not matter. The copy in the ring has
-mode 0600 and, unless --plain says no, a passphrase. Warns when others could read the
-original.")]
-pub(crate) struct ImportArgs {
-    /// The file, in any container; - for standard input
-    file: String,
-    /// Its name in the ring [default: asked for, with a suggestion]
-    #[arg(long, value_name = "NAME")]
-    name: Option<String>,
-    /// Remove the file once the key is in the ring
-    #[arg(long = "move")]
-    take: bool,
-    /// Leave a key without passphrase as it is: whoever reads the file can use it
-    #[arg(long)]
-    plain: bool,
-    /// Give it this comment
-    #[arg(long, value_name = "TEXT")]
-    comment: Option<String>,
-    /// Of several keys in the file, take this one, counted from 1
-    #[arg(long, value_name = "NUMBER")]
-    pick: Option<usize>,
-    #[command(flatten)]
-    open: OpenArgs,
-    /// For a key without passphrase, read the new one from this file descriptor
-    #[arg(long, value_name = "N", conflicts_with = "plain")]
-    new_passphrase_fd: Option<u32>,
-}
 
 /// Takes a key file into the ring under a name, asking what there is to ask; the name.
 pub(crate) fn import_file(file: &str, name: &str, home: &Home) -> Result<String, Failure> {
@@ -72,18 +38,29 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         check_free(&ring, name)?;
     }
     let file = KeyFile::read(&args.file)?;
+    if args.take {
+        moving::check(&file)?;
+    }
     let sealed = file.private(args.pick.filter(|_| file.found.len() > 1))?;
     let opened = passphrase::open(sealed, &file.name(), &args.open)?;
-    // Other things in the file would go with it.
-    let alone = file.found.len() == 1 && opened.keys.len() == 1;
     let pick = if file.found.len() > 1 { None } else { args.pick };
+    let alone = file.is_one_private_key && opened.keys.len() == 1;
     let mut key = pick_opened(opened.keys, pick, &file.name())?;
-    if let Some(name) = held_as(&ring, &key)? {
-        return Err(Failure::new(code::LOCAL, format!("this key is in the ring already, as {name}"))
-            .hint(format!("`lantern key show {name}` shows it")));
+    if let Some(name) = ring.name_of(key.public())? {
+        if !(args.take && alone) {
+            return Err(BookError::Held { name }.into());
+        }
+        let entry = ring.get(&name)?;
+        moving::prove_held(&entry, &key, opened.passphrase.as_ref())?;
+        moving::remove(&file)?;
+        return tell_moved(&name, &file, &key, json);
     }
     if let Some(comment) = &args.comment {
         key = key.with_comment(comment.clone());
+    } else if key.comment().is_empty()
+        && let Some(comment) = file.path.as_deref().and_then(|path| comment_beside(path, &key))
+    {
+        key = key.with_comment(comment);
     }
     let name = match &args.name {
         Some(name) => name.clone(),
@@ -104,20 +81,11 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
     };
     let path = ring.add(&name, &key, Protect::with(passphrase.as_ref()), note, &mut SystemRandom)?;
     let exposed = file.mode.filter(|mode| mode & 0o077 != 0);
-    let moved = match &file.path {
-        Some(original) if args.take && alone => {
-            std::fs::remove_file(original).map_err(|error| {
-                Failure::new(
-                    code::LOCAL,
-                    format!("{name} is in the ring, but {} cannot be removed: {error}", original.display()),
-                )
-            })?;
-            true
-        }
-        _ => false,
-    };
-    if args.take && !alone {
-        output::warn(&format!("{} holds more than this key, so it was not removed.", file.name()));
+    let moved = args.take && alone;
+    if moved {
+        moving::remove(&file).map_err(|failure| failure.detail(format!("{name} is in the ring")))?;
+    } else if args.take {
+        output::warn(&format!("{} was not removed: {}.", file.name(), moving::what_else(&file)));
     }
     if let Some(mode) = exposed {
         output::warn(&format!(
@@ -141,31 +109,47 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         key.public().fingerprint(),
         if passphrase.is_some() { "with a passphrase" } else { "without a passphrase" }
     ));
-    match (&file.path, moved) {
-        (Some(original), true) => output::say(&format!("{} is gone.", original.display())),
-        (Some(original), false) => {
+    match &file.path {
+        Some(original) if moved => output::say(&format!("{} is gone.", original.display())),
+        Some(original) if !args.take => {
             output::say(&format!(
                 "{} is still there; remove it when nothing else needs it.",
                 original.display()
             ));
         }
-        (None, _) => {}
+        _ => {}
     }
     Ok(())
+}
+
+/// A key that the ring had already, and whose file is gone now.
+fn tell_moved(name: &str, file: &KeyFile, key: &PrivateKey, json: bool) -> Result<(), Failure> {
+    if json {
+        let mut value = public_json(key.public(), key.comment());
+        value["name"] = json!(name);
+        value["imported_from"] = json!(file.path);
+        value["original_removed"] = json!(true);
+        return output::print_json(&value);
+    }
+    output::say(&format!(
+        "This key is in the ring already, as {name}; its copy there opens and is the same."
+    ));
+    output::say(&format!("{} is gone.", file.name()));
+    Ok(())
+}
+
+/// The comment of the public file beside a private one that has none: containers other than our own have no place for it.
+fn comment_beside(path: &Path, key: &PrivateKey) -> Option<String> {
+    let beside = public_beside(path).into_iter().find(|(_, half)| half.key == *key.public());
+    beside.map(|(_, half)| half.comment).filter(|comment| !comment.is_empty())
 }
 
 fn check_free(ring: &KeyRing, name: &str) -> Result<(), Failure> {
     check_name_of("key name", name)?;
     match ring.private_path(name).exists() {
-        true => Err(lantern_book::BookError::Exists { what: "key", name: name.to_owned() }.into()),
+        true => Err(BookError::Exists { what: "key", name: name.to_owned() }.into()),
         false => Ok(()),
     }
-}
-
-/// The name under which the ring has this key.
-fn held_as(ring: &KeyRing, key: &PrivateKey) -> Result<Option<String>, Failure> {
-    let mut entries = ring.all()?.into_iter().filter_map(Result::ok);
-    Ok(entries.find(|entry| entry.public == *key.public()).map(|entry| entry.name))
 }
 
 /// A name from what the key opens (a machine that the file is called after), else its comment, else its file.

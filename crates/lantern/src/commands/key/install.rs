@@ -1,6 +1,5 @@
 //! `lantern key install`: the public half goes onto a machine, and a login proves it.
 
-use clap::Args;
 use lantern_book::{Home, KeyRing};
 use lantern_keys::login_list::LineLimits;
 use lantern_link::LinkError;
@@ -8,54 +7,11 @@ use lantern_operations::place::Change;
 use lantern_operations::{InstallError, Installation, Target, install};
 use serde_json::json;
 
+use crate::cli::key::install::InstallArgs;
 use crate::commands::block_on;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, code};
-use crate::output;
-use crate::target::{attend, way};
-
-/// Arguments of `key install`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key install harbour lamp-01                     by password the first time
-  lantern key install harbour keeper@192.0.2.7 --use
-  lantern key install robot lamp-01 --limit-from 192.0.2.0/24 --limit-command uptime
-  lantern key install visitor lamp-01 --expires 2027-01-31
-
-Only the public half travels. What the machine's list has already stays as it was; the list
-and its folder are closed to others. Done again, it changes nothing. At the end a login with
-the key proves that it works.")]
-pub(crate) struct InstallArgs {
-    /// A name in the ring
-    name: String,
-    /// A machine: a name in the book, or user@address:port
-    machine: String,
-    /// The key may log in from these addresses only: networks and patterns, comma-separated
-    #[arg(long, value_name = "ADDRESSES", value_parser = plain_option)]
-    limit_from: Option<String>,
-    /// The key runs this command and nothing else
-    #[arg(long, value_name = "COMMAND", value_parser = plain_option)]
-    limit_command: Option<String>,
-    /// The key opens no tunnels, no displays and forwards no agent
-    #[arg(long)]
-    no_forwarding: bool,
-    /// The last day on which the key works (UTC)
-    #[arg(long, value_name = "YYYY-MM-DD")]
-    expires: Option<jiff::civil::Date>,
-    /// Have the machine in the book offer this key from now on
-    #[arg(long = "use")]
-    make_use: bool,
-    #[command(flatten)]
-    connect: ConnectArgs,
-}
-
-/// A value that stays in its line and in its quotes.
-fn plain_option(text: &str) -> Result<String, String> {
-    match text.chars().any(|c| c.is_control()) || text.is_empty() || text.ends_with('\\') {
-        true => Err("must not be empty, have line ends, or end with a backslash".into()),
-        false => Ok(text.to_owned()),
-    }
-}
+use crate::commands::connecting::{asking, attend, way};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 impl InstallArgs {
     fn limits(&self) -> LineLimits {
@@ -71,10 +27,10 @@ impl InstallArgs {
 pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     let entry = ring.get(&args.name)?;
-    let target = Target::resolve(home, &args.machine)?;
     let options = args.connect.reach(home);
-    let limits = args.limits().options();
-    let ask = args.connect.ask()?;
+    let target = Target::resolve_with(home, &args.machine, &options)?;
+    let limits = args.limits().options().map_err(|error| Failure::new(code::USAGE, error.to_string()))?;
+    let ask = asking(&args.connect)?;
     let way = way(home, &target, &options, &ask);
     let installed = block_on(async {
         attend(&target, &ask, install(way, &entry, &limits, args.make_use)).await?.map_err(Failure::from)

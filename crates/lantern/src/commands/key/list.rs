@@ -1,34 +1,41 @@
 //! `lantern key list`: the ring at a glance.
 
-use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
-use serde_json::json;
+use lantern_book::{Home, KeyRing, KeySummary, MachineBook};
+use lantern_operations::key_audit::{Level, problems_of_summary};
+use serde_json::{Value, json};
 
-use super::audit::{Level, problems_of_entry};
-use super::entry_json;
-use crate::failure::{Failure, chain};
-use crate::output;
+use super::summary_json;
+use crate::screen::failure::{Failure, chain};
+use crate::screen::key_audit::short;
+use crate::screen::output;
 
 pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
-    let mut entries = Vec::new();
-    for entry in ring.all()? {
-        match entry {
-            Ok(entry) => entries.push(entry),
-            // One broken file is told and does not hide the others.
-            Err(error) => output::warn(&chain(&error)),
-        }
-    }
+    let summaries = ring.summaries()?;
     let book = MachineBook::load(home)?;
     if json {
-        let values: Vec<_> = entries
+        let values: Vec<Value> = summaries
             .iter()
-            .map(|entry| {
-                let mut value = entry_json(entry);
-                value["machines"] = json!(book.users_of_key(&entry.name).collect::<Vec<_>>());
+            .map(|(name, summary)| {
+                let mut value = match summary {
+                    Ok(summary) => summary_json(summary, &ring),
+                    Err(error) => json!({
+                        "name": name, "private_file": ring.private_path(name), "error": chain(error),
+                    }),
+                };
+                value["machines"] = json!(book.users_of_key(name).collect::<Vec<_>>());
                 value
             })
             .collect();
         return output::print_json(&values);
+    }
+    let mut entries = Vec::with_capacity(summaries.len());
+    for (_, summary) in summaries {
+        match summary {
+            Ok(summary) => entries.push(summary),
+            // One broken file is told and does not hide the others.
+            Err(error) => output::warn(&chain(&error)),
+        }
     }
     if entries.is_empty() {
         output::say(
@@ -43,7 +50,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     ))
 }
 
-fn row<'a>(entry: &'a RingEntry, book: &MachineBook) -> [std::borrow::Cow<'a, str>; 7] {
+fn row<'a>(entry: &'a KeySummary, book: &MachineBook) -> [std::borrow::Cow<'a, str>; 7] {
     let made = entry.note.made.map(|made| made.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
     // One key may open hundreds of machines: a few are named, the others counted.
     let users: Vec<&str> = book.users_of_key(&entry.name).collect();
@@ -52,18 +59,16 @@ fn row<'a>(entry: &'a RingEntry, book: &MachineBook) -> [std::borrow::Cow<'a, st
         [one] => (*one).to_owned(),
         [one, rest @ ..] => format!("{one} +{}", rest.len()),
     };
-    let problems = problems_of_entry(entry);
-    let serious: Vec<&str> = problems
-        .iter()
-        .filter(|problem| problem.level == Level::Serious)
-        .map(|problem| problem.short)
-        .collect();
-    let state = match (serious.as_slice(), entry.sealed.is_protected()) {
+    let problems = problems_of_summary(entry);
+    let serious: Vec<&str> =
+        problems.iter().filter(|problem| problem.level() == Level::Serious).map(short).collect();
+    let state = match (serious.as_slice(), entry.is_protected()) {
         ([], true) => "passphrase".to_owned(),
         ([], false) => "no passphrase".into(),
         (serious, _) => format!("! {}", serious.join(", ")),
     };
-    let fingerprint = entry.public.fingerprint().to_string();
-    [entry.name.clone(), entry.public.describe(), fingerprint, made, machines, state, entry.comment.clone()]
-        .map(Into::into)
+    let own = [made, machines, state].map(std::borrow::Cow::from);
+    let [made, machines, state] = own;
+    let (name, comment) = (entry.name.as_str().into(), entry.comment.as_str().into());
+    [name, entry.algorithm.as_str().into(), entry.fingerprint.as_str().into(), made, machines, state, comment]
 }

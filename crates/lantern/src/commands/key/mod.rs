@@ -1,13 +1,13 @@
 //! `lantern key`: the key ring. One file each command.
 
 mod audit;
-mod audit_files;
-mod audit_report;
+mod certificate;
 mod change;
 mod convert;
 mod import;
 mod install;
 mod list;
+mod moving;
 mod new;
 mod remove;
 mod rotate;
@@ -16,46 +16,15 @@ mod withdraw;
 
 pub(crate) use import::import_file;
 
-use clap::Subcommand;
-use lantern_book::{KeyRing, RingEntry};
+use lantern_book::{KeyRing, KeySummary};
 use lantern_keys::{PublicKey, fingerprint, public_line};
 use serde_json::{Value, json};
 
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::flags_view;
-use crate::settings::{self, local_user};
-
-/// Commands of the key ring.
-#[derive(Debug, Subcommand)]
-pub(crate) enum KeyCommand {
-    /// Make a key pair
-    New(new::NewArgs),
-    /// Take a key that was made elsewhere into the ring
-    Import(import::ImportArgs),
-    /// List the key ring
-    List,
-    /// Show all about a key of the ring, or about what is in a key file
-    Show(show::ShowArgs),
-    /// Write a key, or its public half, in another container
-    Convert(convert::ConvertArgs),
-    /// Change, set or drop the passphrase of a key
-    Passphrase(change::PassphraseArgs),
-    /// Give a key another name
-    Rename(change::RenameArgs),
-    /// Give a key another comment
-    Comment(change::CommentArgs),
-    /// Remove a key from the ring
-    Remove(remove::RemoveArgs),
-    /// Put the public half of a key on a machine, and prove it by logging in
-    Install(install::InstallArgs),
-    /// Take a key out of a machine, unless it is the last way in
-    Withdraw(withdraw::WithdrawArgs),
-    /// Replace a key by a new one, machine by machine
-    Rotate(rotate::RotateArgs),
-    /// Look for what is wrong with keys
-    Audit(audit::AuditArgs),
-}
+use crate::cli::global::Global;
+use crate::cli::key::KeyCommand;
+use crate::cli::settings::{self, local_user};
+use crate::screen::failure::Failure;
+use crate::screen::flags_view;
 
 pub(crate) fn run(command: KeyCommand, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
@@ -96,13 +65,13 @@ fn public_json(key: &PublicKey, comment: &str) -> Value {
     })
 }
 
-fn entry_json(entry: &RingEntry) -> Value {
-    let mut value = public_json(&entry.public, &entry.comment);
+fn summary_json(entry: &KeySummary, ring: &KeyRing) -> Value {
+    let mut value = entry.public().map_or(json!({}), |public| public_json(&public, &entry.comment));
     value["name"] = json!(entry.name);
-    value["private_file"] = json!(entry.path);
-    value["passphrase"] = json!(entry.sealed.is_protected());
-    value["container"] = json!(entry.sealed.container().name());
-    value["protection"] = json!(entry.sealed.describe_protection());
+    value["private_file"] = json!(ring.private_path(&entry.name));
+    value["passphrase"] = json!(entry.is_protected());
+    value["container"] = json!(entry.container);
+    value["protection"] = json!(entry.protection);
     value["made"] = json!(entry.note.made);
     value["imported_from"] = json!(entry.note.imported_from);
     value["replaced_by"] = json!(entry.note.replaced_by);

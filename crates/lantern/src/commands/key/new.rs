@@ -1,6 +1,5 @@
 //! `lantern key new`.
 
-use clap::Args;
 use jiff::Timestamp;
 use lantern_book::{BookError, KeyNote, KeyRing};
 use lantern_keys::container::Protect;
@@ -8,40 +7,11 @@ use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom, public_line};
 use serde_json::json;
 
 use super::{default_comment, public_json};
-use crate::failure::{Failure, chain, code};
-use crate::flags_view;
-use crate::output;
-use crate::passphrase;
-
-/// Arguments of `key new`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key new harbour                            Ed25519, asks for a passphrase
-  lantern key new old-beacon --algorithm rsa-3072    for machines that know nothing newer
-  lantern key new robot --passphrase-fd 3 3< FILE    for scripts
-
-The private half stays in the ring with mode 0600; the public half is what machines get.")]
-pub(crate) struct NewArgs {
-    /// Its name in the ring
-    name: String,
-    /// Algorithm: ed25519, ecdsa-p256, ecdsa-p384, ecdsa-p521, rsa-2048, rsa-3072, rsa-4096, rsa-8192
-    #[arg(long, value_name = "ALGORITHM", default_value = "ed25519", value_parser = algorithm)]
-    algorithm: KeyAlgorithm,
-    /// Whose it is, in free words [default: user@host of this computer]
-    #[arg(long, value_name = "TEXT")]
-    comment: Option<String>,
-    /// Make it without a passphrase: whoever reads the file can use it
-    #[arg(long, conflicts_with = "passphrase_fd")]
-    plain: bool,
-    /// Read the passphrase from this file descriptor
-    #[arg(long, value_name = "N")]
-    passphrase_fd: Option<u32>,
-}
-
-fn algorithm(name: &str) -> Result<KeyAlgorithm, String> {
-    KeyAlgorithm::from_name(name)
-        .ok_or_else(|| format!("one of {}", KeyAlgorithm::NAMES.map(|(name, _)| name).join(", ")))
-}
+use crate::cli::key::new::NewArgs;
+use crate::screen::failure::{Failure, chain, code};
+use crate::screen::flags_view;
+use crate::screen::output;
+use crate::terminal::passphrase;
 
 pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Failure> {
     lantern_book::check_name_of("key name", &args.name)?;

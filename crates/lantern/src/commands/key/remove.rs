@@ -1,33 +1,13 @@
 //! `lantern key remove`: a key leaves the ring, and what it opened is said before.
 
-use clap::Args;
 use lantern_book::{BookError, Home, KeyRing, MachineBook};
 use serde_json::json;
 
-use crate::failure::{Failure, code};
-use crate::output;
-use crate::passphrase::interrupted;
+use crate::cli::key::remove::RemoveArgs;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::passphrase::interrupted;
 use crate::terminal::prompt::{Answer, Terminal};
-
-/// Arguments of `key remove`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key remove old-beacon             says what would lose access, and asks
-  lantern key remove old-beacon --plan      only says it
-  lantern key remove old-beacon --yes       does it without asking
-
-Nothing is kept behind. Lines with its public half stay on machines: `lantern key withdraw`
-takes them out.")]
-pub(crate) struct RemoveArgs {
-    /// A name in the ring
-    name: String,
-    /// Say what would lose access, and do nothing
-    #[arg(long)]
-    plan: bool,
-    /// Don't ask
-    #[arg(long, conflicts_with = "plan")]
-    yes: bool,
-}
 
 pub(super) fn run(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);

@@ -1,7 +1,6 @@
 //! `lantern key rotate`: a new key takes the place of an old one, machine by machine. Every step looks at what is there
 //! and does what is missing, so that after a failure at any point the same command goes on where it ended.
 
-use clap::Args;
 use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
 use lantern_keys::container::Patience;
 use lantern_keys::{KeyError, PrivateKey, SecretString};
@@ -10,40 +9,15 @@ use lantern_operations::rotate::{self, RotateError};
 use serde_json::{Value, json};
 
 use super::install::not_proven;
-use crate::ask::TerminalAsk;
+use crate::cli::key::rotate::RotateArgs;
+use crate::cli::open::OpenArgs;
 use crate::commands::block_on;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, code};
-use crate::key_source::pick_opened;
-use crate::output;
-use crate::passphrase::{self, OpenArgs};
-use crate::target::{attend, way};
-
-/// Arguments of `key rotate`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key rotate harbour --plan           says what would be done where
-  lantern key rotate harbour                  every machine that has or names it
-  lantern key rotate harbour lamp-01 lamp-02  these first, others later
-
-Machine by machine: the new key is installed over a login with the old one, proven by a
-login, the machine in the book offers it from then on, and the old one is taken out. The old
-key stays in the ring until you remove it. Stopped or failed anywhere, the same command goes
-on there. The new key gets the passphrase of the old.")]
-pub(crate) struct RotateArgs {
-    /// A name in the ring: the key to be replaced
-    name: String,
-    /// Machines [default: all that lantern installed it on or whose entry names it]
-    machines: Vec<String>,
-    /// Name of the new key [default: the old name with a number]
-    #[arg(long = "to", value_name = "NAME")]
-    new_name: Option<String>,
-    /// Say what would be done, and do nothing
-    #[arg(long)]
-    plan: bool,
-    #[command(flatten)]
-    connect: ConnectArgs,
-}
+use crate::commands::connecting::{asking, attend, way};
+use crate::commands::key_source::pick_opened;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
+use crate::terminal::passphrase;
 
 /// What has been done on one machine, for the report.
 struct Done {
@@ -63,7 +37,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
         return Err(Failure::new(code::USAGE, format!("nobody knows where {} is in use", args.name))
             .hint(format!("lantern key rotate {} MACHINE…", args.name)));
     }
-    let ask = args.connect.ask()?;
+    let ask = asking(&args.connect)?;
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
     let mut done = Vec::new();
     for machine in machines {
@@ -180,8 +154,8 @@ fn rotate_one(
     old: &RingEntry,
     new: &RingEntry,
 ) -> Result<(), Failure> {
-    let target = Target::resolve(home, machine)?;
     let options = args.connect.reach(home);
+    let target = Target::resolve_with(home, machine, &options)?;
     let way = way(home, &target, &options, ask);
     let by_another = args.connect.key.is_some();
     block_on(async {

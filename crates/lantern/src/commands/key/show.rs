@@ -1,35 +1,17 @@
 //! `lantern key show`: all about a key of the ring, or about what is in a file.
 
-use clap::Args;
 use jiff::Timestamp;
 use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
 use lantern_keys::container::{Found, PublicFile, Sealed};
 use lantern_keys::{KeyError, PublicKey, fingerprint, public_line, sshfp};
 use serde_json::{Value, json};
 
-use super::{entry_json, public_json};
-use crate::failure::{Failure, code};
-use crate::flags_view;
-use crate::key_source::{KeyFile, KeySource};
-use crate::output;
-
-/// Arguments of `key show`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key show harbour
-  lantern key show harbour --line            the public half in one line, to paste into a console
-  lantern key show /etc/ssh/ssh_host_ed25519_key.pub  a host key, to compare at first contact
-  lantern key show host.pub --sshfp lamp-01.example.    its record for a zone file (RFC 4255)")]
-pub(crate) struct ShowArgs {
-    /// A name in the ring, a file, or - for standard input
-    key: String,
-    /// Print the public half in one line and nothing else
-    #[arg(long)]
-    line: bool,
-    /// Print the SSHFP record of a machine that has it as host key, and nothing else
-    #[arg(long, value_name = "MACHINE", conflicts_with = "line")]
-    sshfp: Option<String>,
-}
+use super::{certificate, public_json, summary_json};
+use crate::cli::key::show::ShowArgs;
+use crate::commands::key_source::{KeyFile, KeySource};
+use crate::screen::failure::{Failure, code};
+use crate::screen::flags_view;
+use crate::screen::output;
 
 pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failure> {
     match KeySource::resolve(&args.key, &KeyRing::new(home))? {
@@ -57,7 +39,7 @@ fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure>
     let book = MachineBook::load(home)?;
     let users: Vec<&str> = book.users_of_key(&entry.name).collect();
     if json {
-        let mut value = entry_json(entry);
+        let mut value = summary_json(&entry.summary(), &KeyRing::new(home));
         value["machines"] = json!(users);
         return output::print_json(&value);
     }
@@ -169,7 +151,8 @@ fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure>
 fn publics(found: &Result<Found, KeyError>) -> Vec<(PublicKey, String)> {
     match found {
         Ok(Found::Private(sealed)) => {
-            sealed.publics().iter().map(|key| (key.clone(), String::new())).collect()
+            let comment = |at| sealed.comment(at).unwrap_or_default().to_owned();
+            sealed.publics().iter().enumerate().map(|(at, key)| (key.clone(), comment(at))).collect()
         }
         Ok(Found::Public(PublicFile { key, comment, .. })) => vec![(key.clone(), comment.clone())],
         _ => Vec::new(),
@@ -202,6 +185,11 @@ fn found_fields(found: &Result<Found, KeyError>, file: &KeyFile) -> Vec<(&'stati
             }
             pairs
         }
+        Ok(Found::Certificate { certificate, comment }) => {
+            let mut pairs = certificate::fields(certificate, comment, Timestamp::now());
+            pairs.push(("", flags_view::draw(&certificate.key_fingerprint, output::colorful_stdout())));
+            pairs
+        }
         Ok(Found::Public(public)) => {
             let mut pairs = vec![("container", format!("{} (public)", public.container.name()))];
             if !public.options.is_empty() {
@@ -216,7 +204,9 @@ fn found_fields(found: &Result<Found, KeyError>, file: &KeyFile) -> Vec<(&'stati
             pairs.extend(container_fields(sealed));
             match sealed.publics() {
                 [] => pairs.push(("public", "hidden behind the passphrase".into())),
-                publics => publics.iter().for_each(|key| pairs.extend(public_fields(key, ""))),
+                publics => publics.iter().enumerate().for_each(|(at, key)| {
+                    pairs.extend(public_fields(key, sealed.comment(at).unwrap_or_default()));
+                }),
             }
             pairs
         }
@@ -233,6 +223,7 @@ fn found_json(found: &Result<Found, KeyError>, file: &KeyFile) -> Value {
             "fingerprint": other.fingerprint.map(|fingerprint| fingerprint.to_string()),
             "comment": other.comment,
         }),
+        Ok(Found::Certificate { certificate, comment }) => certificate::to_json(certificate, comment),
         Ok(Found::Public(public)) => {
             let mut value = public_json(&public.key, &public.comment);
             value["kind"] = json!("public");
@@ -241,7 +232,8 @@ fn found_json(found: &Result<Found, KeyError>, file: &KeyFile) -> Value {
             value
         }
         Ok(Found::Private(sealed)) => {
-            let mut value = sealed.public().map_or(json!({}), |key| public_json(key, ""));
+            let comment = sealed.comment(0).unwrap_or_default();
+            let mut value = sealed.public().map_or(json!({}), |key| public_json(key, comment));
             value["kind"] = json!("private");
             value["container"] = json!(sealed.container().name());
             value["passphrase"] = json!(sealed.is_protected());

@@ -1,44 +1,23 @@
 //! `lantern key withdraw`: the public half leaves a machine, unless it is the last way in.
 
-use clap::Args;
 use lantern_book::{Home, KeyRing};
 use lantern_link::LinkError;
 use lantern_operations::place::Change;
 use lantern_operations::{Target, WithdrawError, Withdrawal, withdraw};
 use serde_json::json;
 
+use crate::cli::key::withdraw::WithdrawArgs;
 use crate::commands::block_on;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, code};
-use crate::output;
-use crate::target::{attend, way};
-
-/// Arguments of `key withdraw`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern key withdraw old-beacon lamp-01                logs in with another key or the password
-  lantern key withdraw old-beacon lamp-01 --key harbour   with this one
-
-It logs in without the key first: that proves another way in, and without one nothing is
-taken out.")]
-pub(crate) struct WithdrawArgs {
-    /// A name in the ring
-    name: String,
-    /// A machine: a name in the book, or user@address:port
-    machine: String,
-    /// Take it out even though no other way in is known: you may lock yourself out
-    #[arg(long)]
-    even_the_last: bool,
-    #[command(flatten)]
-    connect: ConnectArgs,
-}
+use crate::commands::connecting::{asking, attend, way};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     let entry = ring.get(&args.name)?;
-    let target = Target::resolve(home, &args.machine)?;
     let options = args.connect.reach(home);
-    let ask = args.connect.ask()?;
+    let target = Target::resolve_with(home, &args.machine, &options)?;
+    let ask = asking(&args.connect)?;
     // Nobody is asked where it is seen whether the key is out.
     let nobody = ask.without_person();
     let way = way(home, &target, &options, &ask);

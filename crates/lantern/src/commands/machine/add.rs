@@ -2,75 +2,21 @@
 
 use std::io::Read;
 
-use clap::Args;
 use lantern_book::{
     Change, Destination, Field, FieldValue, Home, KeyRing, MachineBook, Pasted, Protocol, Settings,
     check_name_of, image,
 };
 
 use super::{check_names, machine_json};
-use crate::confirm;
-use crate::failure::{Failure, code};
-use crate::output;
-use crate::settings;
+use crate::cli::machine::add::AddArgs;
+use crate::cli::settings;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
 
 /// Most of a pasted text that is read from standard input, in bytes.
 const MAX_PASTE: u64 = 64 * 1024;
-
-/// Arguments of `machine add`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine add lamp-01 192.0.2.7 --user keeper --key harbour --tag coast
-  lantern machine add foghorn keeper@foghorn.example:2222 gateway=harbour-gate
-  lantern machine add tide-gauge ssh://keeper@[2001:db8::7]:2222
-  lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 keeper@192.0.2.17'
-  lantern machine add lamp-08 --paste - < from-the-console.txt
-  lantern machine add lamp-09                          asks for what is missing
-
-FIELD=VALUE sets any field that `lantern machine set --fields` lists.")]
-pub(crate) struct AddArgs {
-    /// Its name in the book
-    name: String,
-    /// Where it is: an address, `user@address:port` or `ssh://user@address:port`
-    address: Option<String>,
-    /// More settings
-    #[arg(value_name = "FIELD=VALUE", add = crate::completing::changes())]
-    settings: Vec<String>,
-    /// Understand this text (a URI, a connect line, a console's page); - reads standard input
-    #[arg(long, value_name = "TEXT", conflicts_with = "address")]
-    paste: Option<String>,
-    /// The port
-    #[arg(long, value_parser = clap::value_parser!(u16).range(1..))]
-    port: Option<u16>,
-    /// The user to log in as
-    #[arg(long, value_name = "NAME")]
-    user: Option<String>,
-    /// The image it was made from: says the user when nothing else does
-    #[arg(long, value_name = "WORD")]
-    image: Option<String>,
-    /// The key of the ring to offer
-    #[arg(long, value_name = "NAME", add = crate::completing::keys())]
-    key: Option<String>,
-    /// The machine to go through; several times for several, the nearest first
-    #[arg(long = "gateway", value_name = "MACHINE", add = crate::completing::machines())]
-    gateways: Vec<String>,
-    /// A profile to take over; may be given several times
-    #[arg(long = "profile", value_name = "NAME", add = crate::completing::profiles())]
-    profiles: Vec<String>,
-    /// Let it ask the agent for signatures during a session; each one wants your yes
-    #[arg(long)]
-    forward_agent: bool,
-    /// A word to select it by; may be given several times
-    #[arg(long = "tag", value_name = "WORD", add = crate::completing::tags())]
-    tags: Vec<String>,
-    /// Free words
-    #[arg(long, value_name = "TEXT")]
-    note: Option<String>,
-    /// Save what was understood of a pasted text without asking
-    #[arg(long, requires = "paste")]
-    yes: bool,
-}
 
 pub(super) fn run(args: &AddArgs, home: &Home, json: bool) -> Result<(), Failure> {
     check_name_of("machine name", &args.name)?;
@@ -237,8 +183,11 @@ fn ask_for_missing(
             machine.apply(&Change::Set(Field::User, FieldValue::parse(Field::User, &user)?))?;
         }
     }
-    let keys: Vec<String> =
-        KeyRing::new(home).all()?.into_iter().filter_map(Result::ok).map(|key| key.name).collect();
+    let keys: Vec<String> = KeyRing::new(home)
+        .summaries()?
+        .into_iter()
+        .filter_map(|(name, key)| key.is_ok().then_some(name))
+        .collect();
     while machine.get(Field::Key).is_none() && !keys.is_empty() {
         match confirm::line(&format!("Key ({}) [any of them]: ", keys.join(", ")), &hint)? {
             None => break,

@@ -4,34 +4,15 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::Command;
 
-use clap::Args;
 use lantern_book::{BookEdit, BookError, Home, MachineBook, Place, Settings, select};
 use serde_json::json;
 
 use super::differences;
-use crate::confirm;
-use crate::failure::{Failure, code};
-use crate::output;
+use crate::cli::machine::edit::EditArgs;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
-
-/// Arguments of `machine edit`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine edit
-  lantern machine edit lamp-01,foghorn     these only
-  lantern machine edit @coast --plan       says what your changes would do, and does nothing
-  EDITOR=nano lantern machine edit
-
-A book that breaks its rules is not taken: the editor opens again, or what you wrote is kept in
-a file beside the book.")]
-pub(crate) struct EditArgs {
-    /// These machines only: names, globs, @tags, comma-separated
-    #[arg(value_name = "SELECTION", add = crate::completing::selection())]
-    selection: Vec<String>,
-    /// Say what the edit would change, and change nothing
-    #[arg(long)]
-    plan: bool,
-}
 
 /// What is edited: the whole file, or some of its machines.
 enum Scope {

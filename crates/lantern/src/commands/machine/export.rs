@@ -1,23 +1,10 @@
 //! `lantern machine export`
 
-use clap::{Args, ValueEnum};
 use lantern_book::{Home, InventoryForm, MachineBook, export_rows, select, write_inventory};
 
-use crate::failure::Failure;
-use crate::output;
-
-/// The forms of an inventory, as typed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(super) enum Form {
-    /// Comma-separated values with a heading
-    Csv,
-    /// JSON
-    Json,
-    /// YAML
-    Yaml,
-    /// TOML
-    Toml,
-}
+use crate::cli::machine::export::{ExportArgs, Form};
+use crate::screen::failure::Failure;
+use crate::screen::output;
 
 impl From<Form> for InventoryForm {
     fn from(form: Form) -> Self {
@@ -28,23 +15,6 @@ impl From<Form> for InventoryForm {
             Form::Toml => Self::Toml,
         }
     }
-}
-
-/// Arguments of `machine export`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine export --form csv > machines.csv
-  lantern machine export @coast --form yaml
-
-What each machine says itself is written; profiles and defaults are not. Importing the file
-again gives the same machines.")]
-pub(crate) struct ExportArgs {
-    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated; `!` leaves out
-    #[arg(value_name = "SELECTION", add = crate::completing::selection())]
-    selection: Vec<String>,
-    /// The form to write
-    #[arg(long, value_enum, default_value = "json")]
-    form: Form,
 }
 
 pub(super) fn run(args: &ExportArgs, home: &Home, json: bool) -> Result<(), Failure> {

@@ -2,38 +2,13 @@
 
 use std::borrow::Cow;
 
-use clap::Args;
 use lantern_book::{BookError, Effective, Field, Home, MachineBook, glob, select};
 use serde_json::Value;
 
 use super::machine_json;
-use crate::failure::Failure;
-use crate::output;
-
-/// Arguments of `machine list`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine list
-  lantern machine list @coast,!lamp-03
-  lantern machine list --where user=root --columns name,address,tags --sort address
-  lantern machine list --tag coast --json")]
-pub(crate) struct ListArgs {
-    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated; `!` leaves out
-    #[arg(value_name = "SELECTION", add = crate::completing::selection())]
-    selection: Vec<String>,
-    /// Only machines with this tag
-    #[arg(long, value_name = "WORD", add = crate::completing::tags())]
-    tag: Option<String>,
-    /// Only machines of which this holds: FIELD=GLOB; may be given several times
-    #[arg(long = "where", value_name = "FIELD=GLOB")]
-    filters: Vec<String>,
-    /// What to show: `name` and fields, comma-separated
-    #[arg(long, value_name = "FIELD,…", value_delimiter = ',')]
-    columns: Vec<String>,
-    /// The field to sort by [default: name]
-    #[arg(long, value_name = "FIELD")]
-    sort: Option<String>,
-}
+use crate::cli::machine::list::ListArgs;
+use crate::screen::failure::Failure;
+use crate::screen::output;
 
 /// What a column shows.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -113,7 +88,9 @@ fn find<'b>(args: &ListArgs, book: &'b MachineBook) -> Result<Vec<(&'b str, Effe
     };
     let filters = args.filters.iter().map(|filter| match filter.split_once('=') {
         Some((field, pattern)) => Ok((Column::parse(field)?, pattern)),
-        None => Err(Failure::new(crate::failure::code::USAGE, format!("`{filter}` must read FIELD=GLOB"))),
+        None => {
+            Err(Failure::new(crate::screen::failure::code::USAGE, format!("`{filter}` must read FIELD=GLOB")))
+        }
     });
     let filters = filters.collect::<Result<Vec<_>, _>>()?;
     let mut machines = Vec::new();

@@ -9,52 +9,17 @@ mod rename;
 mod set;
 mod show;
 
-use clap::{Args, Subcommand};
 use lantern_book::{Effective, Field, FieldValue, Home, MachineBook, json_schema};
 use serde_json::{Map, Value, json};
 
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::output;
-use crate::settings;
+use crate::cli::global::Global;
+use crate::cli::machine::MachineCommand;
+use crate::cli::settings;
+use crate::screen::failure::Failure;
+use crate::screen::output;
 
-pub(crate) use set::{PlanArgs, differences};
+pub(crate) use set::differences;
 pub(crate) use show::settings_table;
-
-/// Commands of the book.
-#[derive(Debug, Subcommand)]
-pub(crate) enum MachineCommand {
-    /// Add a machine: by its address, by what a console hands out, or by answering questions
-    Add(add::AddArgs),
-    /// List the machines
-    List(list::ListArgs),
-    /// Show everything that holds for a machine, and where each setting comes from
-    Show(show::ShowArgs),
-    /// Change settings of machines
-    Set(set::SetArgs),
-    /// Open the book in your editor; it is checked before it is taken
-    Edit(edit::EditArgs),
-    /// Give a machine another name
-    Rename(rename::RenameArgs),
-    /// Add a machine like another one
-    Copy(rename::CopyArgs),
-    /// Remove machines
-    Remove(rename::RemoveArgs),
-    /// Bring the book in line with an inventory: CSV, JSON, YAML or TOML
-    Import(import::ImportArgs),
-    /// Write machines as CSV, JSON, YAML or TOML
-    Export(export::ExportArgs),
-    /// Print a JSON Schema of machines.toml, for editors to complete from
-    Schema,
-}
-
-/// A selection of machines.
-#[derive(Debug, Args)]
-pub(crate) struct SelectionArgs {
-    /// Machines: names, globs (`lamp-*`), tags (`@coast`), comma-separated; `!` leaves out
-    #[arg(required = true, value_name = "SELECTION", add = crate::completing::selection())]
-    pub(crate) selection: Vec<String>,
-}
 
 pub(crate) fn run(command: MachineCommand, global: &Global) -> Result<(), Failure> {
     let home = settings::home(global)?;

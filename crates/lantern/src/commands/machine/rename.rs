@@ -1,59 +1,12 @@
 //! `lantern machine rename`, `copy` and `remove`.
 
-use clap::Args;
 use lantern_book::{BookEdit, Change, Field, Hints, Home, KeyRing, MachineBook, TrustStore, select};
 use serde_json::json;
 
-use super::{PlanArgs, SelectionArgs, machine_json};
-use crate::failure::{Failure, code};
-use crate::output;
-
-/// Arguments of `machine rename`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine rename lamp-01 lamp-north
-  lantern machine rename 'lamp-*' 'coast-lamp-*' --plan
-
-What it proved to be, and where keys are installed, goes with it.")]
-pub(crate) struct RenameArgs {
-    /// Its name; or a glob with one `*`, for several
-    #[arg(add = crate::completing::machines())]
-    name: String,
-    /// Its new name; with a `*` for what the other `*` stood for
-    new_name: String,
-    #[command(flatten)]
-    plan: PlanArgs,
-}
-
-/// Arguments of `machine copy`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine copy lamp-01 lamp-02 address=192.0.2.8
-  lantern machine copy 'lamp-*' 'spare-*' port=2222 --plan")]
-pub(crate) struct CopyArgs {
-    /// The machine to take the settings from; or a glob with one `*`, for several
-    #[arg(add = crate::completing::machines())]
-    name: String,
-    /// The new machine; with a `*` for what the other `*` stood for
-    new_name: String,
-    /// What is different
-    #[arg(value_name = "FIELD=VALUE", add = crate::completing::changes())]
-    changes: Vec<String>,
-    #[command(flatten)]
-    plan: PlanArgs,
-}
-
-/// Arguments of `machine remove`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine remove lamp-01
-  lantern machine remove @retired --plan")]
-pub(crate) struct RemoveArgs {
-    #[command(flatten)]
-    machines: SelectionArgs,
-    #[command(flatten)]
-    plan: PlanArgs,
-}
+use super::machine_json;
+use crate::cli::machine::rename::{CopyArgs, RemoveArgs, RenameArgs};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 /// Which machines get which names.
 fn renames(book: &MachineBook, name: &str, new: &str) -> Result<Vec<(String, String)>, Failure> {
@@ -114,7 +67,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
 /// Where keys are installed is noted by the machine's name.
 fn rename_in_ring(home: &Home, old: &str, new: &str) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
-    for entry in ring.all()?.into_iter().filter_map(Result::ok) {
+    for entry in ring.summaries()?.into_iter().filter_map(|(_, key)| key.ok()) {
         if entry.note.installed.iter().any(|place| place.machine == old) {
             ring.change_note(&entry.name, |note| {
                 for place in note.installed.iter_mut().filter(|place| place.machine == old) {

@@ -2,25 +2,14 @@
 
 use std::borrow::Cow;
 
-use clap::Args;
 use lantern_book::{BookEdit, Change, FIELDS, Home, MachineBook, Place, Settings, select};
 use serde_json::{Value, json};
 
 use super::check_names;
-use crate::confirm;
-use crate::failure::Failure;
-use crate::output;
-
-/// Whether a change is carried out, asked about, or only told.
-#[derive(Debug, Clone, Copy, Args)]
-pub(crate) struct PlanArgs {
-    /// Say what would change, and change nothing
-    #[arg(long)]
-    pub(crate) plan: bool,
-    /// Don't ask when it is about several machines
-    #[arg(long, conflicts_with = "plan")]
-    pub(crate) yes: bool,
-}
+use crate::cli::machine::set::{PlanArgs, SetArgs};
+use crate::screen::failure::Failure;
+use crate::screen::output;
+use crate::terminal::confirm;
 
 impl PlanArgs {
     /// Tells what would change; asks when that is several things at once. Whether to go on.
@@ -41,29 +30,6 @@ impl PlanArgs {
     }
 }
 
-/// Arguments of `machine set`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine set lamp-01 port=2222 user=keeper
-  lantern machine set lamp-01 address=192.0.2.7,2001:db8::7
-  lantern machine set @coast profiles+=coast --plan
-  lantern machine set 'lamp-*' key=                   takes the field away
-  lantern machine set lamp-01 environment.LANG=C.UTF-8
-  lantern machine set lamp-01 'tunnels.console=local 8443 to 127.0.0.1:443'
-  lantern machine set --fields                        lists the fields
-
-= sets, += adds to a list, -= takes from it. Items of a list are separated by commas.")]
-pub(crate) struct SetArgs {
-    /// Machines (names, globs, @tags, comma-separated), then what to change
-    #[arg(value_name = "SELECTION FIELD=VALUE", required_unless_present = "fields", add = crate::completing::changes())]
-    words: Vec<String>,
-    /// List the fields that there are
-    #[arg(long)]
-    fields: bool,
-    #[command(flatten)]
-    plan: PlanArgs,
-}
-
 pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure> {
     if args.fields {
         return print_fields(json);
@@ -73,8 +39,11 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         args.words.iter().filter(is_change).map(|word| Change::parse(word)).collect::<Result<Vec<_>, _>>()?;
     let selection: Vec<&String> = args.words.iter().filter(|word| !word.contains('=')).collect();
     if changes.is_empty() || selection.is_empty() {
-        return Err(Failure::new(crate::failure::code::USAGE, "say which machines, and what to change")
-            .hint("lantern machine set lamp-01 port=2222"));
+        return Err(Failure::new(
+            crate::screen::failure::code::USAGE,
+            "say which machines, and what to change",
+        )
+        .hint("lantern machine set lamp-01 port=2222"));
     }
     let book = MachineBook::load(home)?;
     let machines = select(&book, &selection)?;

@@ -2,28 +2,14 @@
 
 use std::borrow::Cow;
 
-use clap::Args;
 use lantern_book::{Effective, FIELDS, Field, Home, MachineBook, Part, TrustStore};
 use serde_json::{Value, json};
 
 use super::{machine_json, value_json};
-use crate::failure::Failure;
-use crate::output;
-use crate::settings;
-
-/// Arguments of `machine show`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern machine show lamp-01
-  lantern machine show lamp-01 --all        every field that there is, with what holds")]
-pub(crate) struct ShowArgs {
-    /// Its name in the book
-    #[arg(add = crate::completing::machines())]
-    name: String,
-    /// Show fields that nothing sets, too
-    #[arg(long)]
-    all: bool,
-}
+use crate::cli::machine::show::ShowArgs;
+use crate::cli::settings;
+use crate::screen::failure::Failure;
+use crate::screen::output;
 
 /// Fields that are shown with what holds even when nothing sets them.
 const ALWAYS: &[Field] = &[Field::Address, Field::Port, Field::User, Field::Key, Field::Trust];

@@ -1,10 +1,9 @@
 //! `lantern trust accept`: trust what machines present now.
 
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use base64ct::{Base64, Encoding};
-use clap::Args;
 use jiff::Timestamp;
 use lantern_book::{Home, KnownCertificate, KnownKey, MachineBook, TrustStore, Verified, select};
 use lantern_keys::{Fingerprint, PublicKey};
@@ -15,34 +14,11 @@ use serde_json::{Value, json};
 
 use super::scan::{look_at, requests};
 use super::{key_json, scan};
-use crate::ask::TerminalAsk;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, code};
-use crate::output;
-
-/// Arguments of `trust accept`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern trust accept lamp-01                        shows the key and asks
-  lantern trust accept lamp-01 --expect SHA256:…      takes that key and no other, without asking
-  lantern trust accept @coast --expect-file list.txt  takes what the list has, without asking
-  lantern trust accept foghorn --certificate f.pem    trusts a TLS certificate
-
-Each line of the list has a machine and the fingerprints that its keys may have. Keys that were
-not compared are trusted only by a yes, and only those that are shown.")]
-pub(crate) struct AcceptArgs {
-    /// Machines: names, globs, @tags, comma-separated; or `address:port`
-    #[arg(required = true, value_name = "SELECTION", add = crate::completing::selection())]
-    selection: Vec<String>,
-    /// Read the fingerprints that keys must have from a file
-    #[arg(long, value_name = "FILE", conflicts_with = "expect")]
-    expect_file: Option<PathBuf>,
-    /// Trust the TLS certificate in this file (PEM or DER)
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file"])]
-    certificate: Option<PathBuf>,
-    #[command(flatten)]
-    connect: ConnectArgs,
-}
+use crate::cli::connect::ConnectArgs;
+use crate::cli::trust::accept::AcceptArgs;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
 
 /// What became of one machine.
 struct Accepted {
@@ -146,6 +122,10 @@ async fn accept(
         Err(AcceptError::Trust(error)) => Err(error.into()),
         Err(AcceptError::Book(error)) => Err(error.into()),
         Err(error @ AcceptError::NotListed { .. }) => Err(Failure::new(code::TRUST, error.to_string())),
+        Err(error @ AcceptError::Meanwhile { .. }) => {
+            Err(Failure::new(code::TRUST, error.to_string())
+                .hint("do it again: it is shown what is known now"))
+        }
         Err(error @ AcceptError::NoKey { .. }) => Err(Failure::new(code::PROTOCOL, error.to_string())),
     }
 }

@@ -2,27 +2,14 @@
 
 use std::borrow::Cow;
 
-use clap::Args;
 use jiff::Timestamp;
 use lantern_book::{Home, MachineBook, TrustStore};
 use lantern_operations::trust::{Finding, FindingKind, audit};
 use serde_json::{Value, json};
 
-use crate::failure::Failure;
-use crate::output;
-
-/// Arguments of `trust audit`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern trust audit
-  lantern trust audit --unseen-for 30 --json
-
-Exit code 1 when something is found.")]
-pub(crate) struct AuditArgs {
-    /// After how many days without being seen a key is questionable
-    #[arg(long, value_name = "DAYS", default_value_t = 180, value_parser = clap::value_parser!(u16).range(1..))]
-    unseen_for: u16,
-}
+use crate::cli::trust::audit::AuditArgs;
+use crate::screen::failure::Failure;
+use crate::screen::output;
 
 pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;

@@ -2,28 +2,14 @@
 
 use std::borrow::Cow;
 
-use clap::Args;
 use lantern_book::{Home, TrustRecord, TrustStore, glob};
 use serde_json::{Value, json};
 
 use super::{certificates_json, keys_json, known_name};
-use crate::failure::{Failure, code};
-use crate::flags_view;
-use crate::output;
-
-/// Arguments of `trust list`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern trust list
-  lantern trust list 'lamp-*' --uncompared")]
-pub(crate) struct ListArgs {
-    /// Only machines whose name is like this (`*` and `?` stand for others)
-    #[arg(value_name = "GLOB")]
-    names: Vec<String>,
-    /// Only keys that nobody has compared with anything
-    #[arg(long)]
-    uncompared: bool,
-}
+use crate::cli::trust::list::ListArgs;
+use crate::screen::failure::{Failure, code};
+use crate::screen::flags_view;
+use crate::screen::output;
 
 pub(super) fn list(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let store = TrustStore::load(home)?;

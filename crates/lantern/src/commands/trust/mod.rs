@@ -7,53 +7,18 @@ mod revoke;
 mod scan;
 mod share;
 
-use clap::{Args, Subcommand};
 use lantern_book::{Home, KnownCertificate, KnownKey, TrustRecord, TrustStore};
 use lantern_keys::PublicKey;
 use lantern_operations::Target;
 use serde_json::{Value, json};
 
 use super::block_on;
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::flags_view;
-use crate::output;
-use crate::settings;
-
-/// Commands of the trust store.
-#[derive(Debug, Subcommand)]
-pub(crate) enum TrustCommand {
-    /// List what machines proved to be
-    List(list::ListArgs),
-    /// Show all that is known of a machine
-    Show(MachineArgs),
-    /// See which host keys machines present now; changes nothing, logs in nowhere
-    Scan(scan::ScanArgs),
-    /// Trust what a machine presents now, in place of anything else
-    Accept(accept::AcceptArgs),
-    /// Forget what a machine proved to be
-    Forget(MachineArgs),
-    /// Write what you have verified to a file for others, signed with a key of yours
-    Export(share::ExportArgs),
-    /// Take in what somebody else has verified and signed
-    Import(share::ImportArgs),
-    /// Refuse a key from now on, whoever presents it
-    Revoke(revoke::RevokeArgs),
-    /// List the keys that are refused
-    Revoked,
-    /// Take a revocation back
-    Unrevoke(revoke::UnrevokeArgs),
-    /// Look for keys that machines share, weak ones, ones never compared, ones not seen for long
-    Audit(audit::AuditArgs),
-}
-
-/// A machine.
-#[derive(Debug, Args)]
-pub(crate) struct MachineArgs {
-    /// A machine: a name or `address:port`
-    #[arg(add = crate::completing::machines())]
-    machine: String,
-}
+use crate::cli::global::Global;
+use crate::cli::settings;
+use crate::cli::trust::TrustCommand;
+use crate::screen::failure::Failure;
+use crate::screen::flags_view;
+use crate::screen::output;
 
 pub(crate) fn run(command: TrustCommand, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;

@@ -2,35 +2,15 @@
 
 use std::borrow::Cow;
 
-use clap::Args;
 use jiff::Timestamp;
 use lantern_book::{Home, Revoked, TrustStore};
 use lantern_keys::Fingerprint;
 use serde_json::{Value, json};
 
-use crate::failure::{Failure, code};
-use crate::key_source::KeyFile;
-use crate::output;
-
-/// Arguments of `trust revoke`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern trust revoke SHA256:… --reason 'copied with the image of lamp-02'
-  lantern trust revoke old-host-key.pub --reason 'found in a backup'")]
-pub(crate) struct RevokeArgs {
-    /// The fingerprint, or a file with the public key (a path with a `/` or a dot)
-    key: String,
-    /// Why: it is shown to whoever meets the key
-    #[arg(long, value_name = "TEXT")]
-    reason: String,
-}
-
-/// Arguments of `trust unrevoke`.
-#[derive(Debug, Args)]
-pub(crate) struct UnrevokeArgs {
-    /// The fingerprint
-    fingerprint: Fingerprint,
-}
+use crate::cli::trust::revoke::{RevokeArgs, UnrevokeArgs};
+use crate::commands::key_source::KeyFile;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
 
 pub(super) fn revoke(args: &RevokeArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let fingerprint = match args.key.parse::<Fingerprint>() {

@@ -1,6 +1,5 @@
 //! `lantern trust scan`: which host keys machines present now.
 
-use clap::Args;
 use lantern_book::{Home, MachineBook, TrustStore, select};
 use lantern_keys::PublicKey;
 use lantern_link::{ConnectRequest, KeyChoice};
@@ -9,30 +8,12 @@ use lantern_operations::trust::{Looked, Standing, look, standing};
 use serde_json::{Value, json};
 
 use super::key_json;
-use crate::connect_args::ConnectArgs;
-use crate::failure::{Failure, chain, code};
-use crate::output;
-use crate::progress::Progress;
-
-/// Arguments of `trust scan`.
-#[derive(Debug, Args)]
-#[command(after_help = "Examples:
-  lantern trust scan lamp-01,foghorn
-  lantern trust scan @coast
-  lantern trust scan 192.0.2.7:2222 --json
-
-Every kind of host key that a machine has is fetched. Gateways on the way are logged in to,
-with keys that need no question. Exit code 248 when a key is unknown or has changed.")]
-pub(crate) struct ScanArgs {
-    /// Machines: names, globs, @tags, comma-separated; or `address:port`
-    #[arg(required = true, value_name = "SELECTION", add = crate::completing::selection())]
-    selection: Vec<String>,
-    /// Show only what is not as it was
-    #[arg(long)]
-    news: bool,
-    #[command(flatten)]
-    connect: ConnectArgs,
-}
+use crate::cli::connect::ConnectArgs;
+use crate::cli::trust::scan::ScanArgs;
+use crate::screen::explain::code_of;
+use crate::screen::failure::{Failure, chain, code};
+use crate::screen::output;
+use crate::screen::progress::Progress;
 
 /// Looks at the host keys of machines, with a bar of progress.
 pub(super) async fn look_at(requests: Vec<ConnectRequest>) -> Vec<Looked> {
@@ -100,7 +81,7 @@ pub(super) async fn run(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, 
             Err(error) => ("unreachable", chain(error), &[][..]),
         };
         if let Err(error) = &outcome {
-            status = status.max(crate::failure::code_of(error));
+            status = status.max(code_of(error));
         }
         values.push(json!({
             "machine": request.machine,

@@ -1,0 +1,112 @@
+//! What shells complete from the book: machines, tags, profiles, keys, fields.
+
+use std::ffi::OsStr;
+
+use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
+use lantern_book::{FIELDS, Field, Home, KeyRing, Kind, MachineBook};
+
+use crate::cli::global::Global;
+use crate::cli::settings;
+
+/// The home that is completed from: `--home` has not been read yet when a shell asks.
+fn home() -> Option<Home> {
+    let global = Global { home: None, verbose: 0, quiet: true, log: None, json: false };
+    settings::home(&global).ok()
+}
+
+fn book() -> Option<MachineBook> {
+    MachineBook::load(&home()?).ok()
+}
+
+fn candidates(current: &OsStr, words: impl Iterator<Item = String>) -> Vec<CompletionCandidate> {
+    let current = current.to_string_lossy();
+    words.filter(|word| word.starts_with(&*current)).map(CompletionCandidate::new).collect()
+}
+
+fn machine_names() -> Vec<String> {
+    book().map(|book| book.iter().map(|(name, _)| name.to_owned()).collect()).unwrap_or_default()
+}
+
+fn tag_names() -> Vec<String> {
+    let Some(book) = book() else { return Vec::new() };
+    let mut tags: Vec<String> =
+        book.places().flat_map(|(_, settings)| settings.list(Field::Tags).to_vec()).collect();
+    tags.sort();
+    tags.dedup();
+    tags
+}
+
+fn key_names() -> Vec<String> {
+    home().map(|home| KeyRing::new(&home).names().unwrap_or_default()).unwrap_or_default()
+}
+
+fn profile_names() -> Vec<String> {
+    book().map(|book| book.profiles().map(|(name, _)| name.to_owned()).collect()).unwrap_or_default()
+}
+
+/// Names of machines.
+pub(crate) fn machines() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| candidates(current, machine_names().into_iter()))
+}
+
+/// Tags.
+pub(crate) fn tags() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| candidates(current, tag_names().into_iter()))
+}
+
+/// Names of keys in the ring.
+pub(crate) fn keys() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| candidates(current, key_names().into_iter()))
+}
+
+/// Names of profiles.
+pub(crate) fn profiles() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| candidates(current, profile_names().into_iter()))
+}
+
+/// The last word of a selection: a machine, or a tag behind `@`, with `!` in front or not.
+pub(crate) fn selection() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        candidates(current, selection_words(&current.to_string_lossy()).into_iter())
+    })
+}
+
+fn selection_words(current: &str) -> Vec<String> {
+    let start = current.rfind(',').map_or(0, |at| at + 1);
+    let start = start + usize::from(current.get(start..).is_some_and(|word| word.starts_with('!')));
+    let before = current.get(..start).unwrap_or_default();
+    let tags = tag_names().into_iter().map(|tag| format!("@{tag}"));
+    machine_names().into_iter().chain(tags).map(|word| format!("{before}{word}")).collect()
+}
+
+/// `FIELD=VALUE`, with the values that the book or the field knows; or a selection.
+pub(crate) fn changes() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let text = current.to_string_lossy().into_owned();
+        let words = match text.split_once('=') {
+            Some((field, _)) => {
+                field_values(field).into_iter().map(|value| format!("{field}={value}")).collect()
+            }
+            None => FIELDS
+                .iter()
+                .map(|spec| format!("{}=", spec.name))
+                .chain(selection_words(&text))
+                .collect::<Vec<_>>(),
+        };
+        candidates(current, words.into_iter())
+    })
+}
+
+fn field_values(field: &str) -> Vec<String> {
+    let Ok(field) = Field::from_name(field.trim_end_matches(['+', '-'])) else { return Vec::new() };
+    match (field, field.spec().kind) {
+        (Field::Key, _) => key_names(),
+        (Field::Gateway, _) => machine_names(),
+        (Field::Profiles, _) => profile_names(),
+        (Field::Tags, _) => tag_names(),
+        (Field::Image, _) => lantern_book::IMAGES.iter().map(|image| image.name.to_owned()).collect(),
+        (_, Kind::Choice(words)) => words.iter().map(|word| (*word).to_owned()).collect(),
+        (_, Kind::Flag) => vec!["true".into(), "false".into()],
+        _ => Vec::new(),
+    }
+}

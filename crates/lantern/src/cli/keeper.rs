@@ -1,0 +1,109 @@
+//! The commands of `lantern keeper` and their arguments.
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+use jiff::SignedDuration;
+
+use crate::cli::keeper_unit::UnitArgs;
+use crate::cli::open::OpenArgs;
+
+/// Longest lifetime: what fits the protocol's seconds.
+const MAX_LIFETIME: i64 = 10 * 365 * 24 * 3600;
+
+/// Commands of the keeper.
+#[derive(Debug, Subcommand)]
+pub(crate) enum KeeperCommand {
+    /// Start the background process
+    Start(StartArgs),
+    /// Show whether it runs and what it holds
+    Status,
+    /// Unlock keys and have them held
+    Add(AddArgs),
+    /// Forget keys
+    Forget(ForgetArgs),
+    /// Lock everything with a passphrase: nothing is shown or used
+    Lock(LockArgs),
+    /// Unlock everything again
+    Unlock(LockArgs),
+    /// End it; everything is forgotten
+    Stop,
+    /// Print or install a unit that starts it at login
+    Unit(UnitArgs),
+    #[command(hide = true)]
+    Serve(StartArgs),
+}
+
+/// Arguments of `keeper start`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper start
+  lantern keeper start --confirm-with /usr/local/bin/ask-yes
+  lantern keeper start --foreground            for a service manager
+
+It holds keys in memory that is not swapped out, in a process that leaves no core file and
+that others cannot look into, and listens on keeper.sock in the home, which only you can
+open. Every login asks it first. Other programs find it with SSH_AUTH_SOCK set to that path.")]
+pub(crate) struct StartArgs {
+    /// Ask with this program: it gets the question as its argument and says yes with exit status 0
+    #[arg(long, value_name = "PROGRAM")]
+    pub(crate) confirm_with: Option<PathBuf>,
+    /// Stay in the foreground
+    #[arg(long)]
+    pub(crate) foreground: bool,
+}
+
+/// Arguments of `keeper add`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper add harbour
+  lantern keeper add harbour --lifetime 8h
+  lantern keeper add pier --confirm        each use wants a yes (see keeper start --confirm-with)")]
+pub(crate) struct AddArgs {
+    /// Names in the ring, or key files
+    #[arg(required = true, value_name = "KEY")]
+    pub(crate) keys: Vec<String>,
+    /// Forget them after this time: 8h, 30m, 2d
+    #[arg(long, value_name = "TIME", value_parser = lifetime)]
+    pub(crate) lifetime: Option<u32>,
+    /// Ask for a yes before each use
+    #[arg(long)]
+    pub(crate) confirm: bool,
+    #[command(flatten)]
+    pub(crate) open: OpenArgs,
+}
+
+/// Arguments of `keeper forget`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper forget harbour
+  lantern keeper forget --all")]
+pub(crate) struct ForgetArgs {
+    /// Names in the ring, or key files
+    #[arg(required_unless_present = "all", value_name = "KEY")]
+    pub(crate) keys: Vec<String>,
+    /// Forget all keys
+    #[arg(long, conflicts_with = "keys")]
+    pub(crate) all: bool,
+}
+
+/// Arguments of `keeper lock` and `keeper unlock`.
+#[derive(Debug, Args)]
+pub(crate) struct LockArgs {
+    /// Read the passphrase from this file descriptor
+    #[arg(long, value_name = "N")]
+    pub(crate) passphrase_fd: Option<u32>,
+}
+
+fn lifetime(text: &str) -> Result<u32, String> {
+    let wrong = || "a time such as 8h, 30m or 2d, up to ten years".to_owned();
+    let days = text.strip_suffix('d').and_then(|days| days.trim().parse::<i64>().ok());
+    let seconds = match days {
+        Some(days) => days.checked_mul(24 * 3600).ok_or_else(wrong)?,
+        None => text.parse::<SignedDuration>().map_err(|_| wrong())?.as_secs(),
+    };
+    match (1..=MAX_LIFETIME).contains(&seconds) {
+        true => u32::try_from(seconds).map_err(|_| wrong()),
+        false => Err(wrong()),
+    }
+}

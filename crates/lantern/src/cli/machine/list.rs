@@ -1,0 +1,28 @@
+//! Arguments of `lantern machine list`.
+
+use clap::Args;
+
+/// Arguments of `machine list`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern machine list
+  lantern machine list @coast,!lamp-03
+  lantern machine list --where user=root --columns name,address,tags --sort address
+  lantern machine list --tag coast --json")]
+pub(crate) struct ListArgs {
+    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated; `!` leaves out
+    #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
+    pub(crate) selection: Vec<String>,
+    /// Only machines with this tag
+    #[arg(long, value_name = "WORD", add = crate::cli::completing::tags())]
+    pub(crate) tag: Option<String>,
+    /// Only machines of which this holds: FIELD=GLOB; may be given several times
+    #[arg(long = "where", value_name = "FIELD=GLOB")]
+    pub(crate) filters: Vec<String>,
+    /// What to show: `name` and fields, comma-separated
+    #[arg(long, value_name = "FIELD,…", value_delimiter = ',')]
+    pub(crate) columns: Vec<String>,
+    /// The field to sort by [default: name]
+    #[arg(long, value_name = "FIELD")]
+    pub(crate) sort: Option<String>,
+}

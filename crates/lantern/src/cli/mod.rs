@@ -1,0 +1,91 @@
+//! The command line as data: what can be typed, with its help.
+
+pub(crate) mod check;
+pub(crate) mod completing;
+pub(crate) mod completions;
+pub(crate) mod connect;
+pub(crate) mod demo;
+pub(crate) mod forward;
+pub(crate) mod global;
+pub(crate) mod keeper;
+pub(crate) mod keeper_unit;
+pub(crate) mod key;
+pub(crate) mod machine;
+pub(crate) mod manual;
+pub(crate) mod open;
+pub(crate) mod profile;
+pub(crate) mod quick;
+pub(crate) mod run;
+pub(crate) mod secret_source;
+pub(crate) mod settings;
+pub(crate) mod shell;
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
+mod tests;
+pub(crate) mod trust;
+
+use clap::{Parser, Subcommand};
+
+use global::Global;
+
+/// Reach many machines safely: keys, trust, shells and commands over SSH
+#[derive(Debug, Parser)]
+#[command(
+    name = "lantern",
+    version,
+    propagate_version = true,
+    subcommand_required = true,
+    arg_required_else_help = true
+)]
+#[command(after_help = "Examples:
+  lantern demo                                try everything on simulated machines
+  lantern key new harbour                     make a key pair
+  lantern machine add lamp-01 192.0.2.7 --user keeper --key harbour
+  lantern shell lamp-01                       an interactive session
+  lantern run lamp-01 -- uptime               one command
+
+Exit codes: 0 success; the remote command's own status for `run` and `shell`; 240 to 254 for
+failures of ours, listed by `lantern exit-codes`.")]
+pub(crate) struct Cli {
+    /// What to do
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    /// Options of every command
+    #[command(flatten)]
+    pub(crate) global: Global,
+}
+
+/// All commands.
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Try everything on simulated machines, in a throw-away home
+    Demo(demo::DemoArgs),
+    /// Make, import, convert, show and check key pairs
+    #[command(subcommand)]
+    Key(key::KeyCommand),
+    /// Hold unlocked keys in the background, so that a passphrase is typed once
+    #[command(subcommand)]
+    Keeper(keeper::KeeperCommand),
+    /// Keep the book of machines
+    #[command(subcommand)]
+    Machine(machine::MachineCommand),
+    /// Keep settings that machines share
+    #[command(subcommand)]
+    Profile(profile::ProfileCommand),
+    /// Look after what each machine proved to be
+    #[command(subcommand)]
+    Trust(trust::TrustCommand),
+    /// Walk to machines step by step: what each step saw, and what to do about the first that fails
+    Check(check::CheckArgs),
+    /// Open an interactive session
+    Shell(shell::ShellArgs),
+    /// Run a command on a machine
+    Run(run::RunArgs),
+    /// Print a completion script for a shell
+    Completions(completions::CompletionsArgs),
+    /// Print or write the manual pages
+    Manual(manual::ManualArgs),
+    /// List the exit codes
+    #[command(name = "exit-codes")]
+    ExitCodes,
+}

@@ -1,0 +1,109 @@
+//! What was said outside of the book, and where: the home, who we are on this computer, which agents may sign.
+
+use std::fmt;
+use std::path::PathBuf;
+
+use etcetera::BaseStrategy;
+use lantern_book::Home;
+use lantern_keeper::socket_path;
+use lantern_link::AgentSocket;
+use tracing::debug;
+
+use crate::cli::global::Global;
+use crate::screen::failure::{Failure, code};
+
+/// Where a setting was said.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Source {
+    /// By this option.
+    Option(&'static str),
+    /// By this variable of the environment.
+    Environment(&'static str),
+    /// Nowhere: it is what the platform usually has.
+    Platform,
+}
+
+impl fmt::Display for Source {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Option(name) => write!(f, "by {name}"),
+            Self::Environment(name) => write!(f, "by ${name}"),
+            Self::Platform => f.write_str("the usual place"),
+        }
+    }
+}
+
+/// A setting and where it was said.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Sourced<T> {
+    /// What was said.
+    pub(crate) value: T,
+    /// Where.
+    pub(crate) source: Source,
+}
+
+fn from_environment(name: &'static str) -> Option<Sourced<std::ffi::OsString>> {
+    let value = std::env::var_os(name).filter(|value| !value.is_empty())?;
+    Some(Sourced { value, source: Source::Environment(name) })
+}
+
+/// The home: `--home`, `$LANTERN_HOME`, or the platform's configuration folder.
+///
+/// # Errors
+/// When this computer has no such folder.
+pub(crate) fn sourced_home(global: &Global) -> Result<Sourced<Home>, Failure> {
+    if let Some(path) = global.home.clone().filter(|path| !path.as_os_str().is_empty()) {
+        return Ok(Sourced { value: Home::new(path), source: Source::Option("--home") });
+    }
+    if let Some(Sourced { value, source }) = from_environment("LANTERN_HOME") {
+        return Ok(Sourced { value: Home::new(PathBuf::from(value)), source });
+    }
+    let base = etcetera::choose_base_strategy().map_err(|error| {
+        Failure::new(code::LOCAL, format!("no home folder: {error}")).hint("set LANTERN_HOME")
+    })?;
+    let value = Home::new(base.config_dir().join("brass-lantern"));
+    Ok(Sourced { value, source: Source::Platform })
+}
+
+/// The home, and in the log where it was said. Nobody else may be able to change what is in it.
+///
+/// # Errors
+/// As [`sourced_home`]; a home that is not ours alone.
+pub(crate) fn home(global: &Global) -> Result<Home, Failure> {
+    let home = home_as_it_is(global)?;
+    home.check_alone(rustix::process::geteuid().as_raw())?;
+    Ok(home)
+}
+
+/// The same for those who look at what is wrong with it.
+///
+/// # Errors
+/// As [`sourced_home`].
+pub(crate) fn home_as_it_is(global: &Global) -> Result<Home, Failure> {
+    let Sourced { value, source } = sourced_home(global)?;
+    debug!(home = %value.path().display(), said = %source, "book, trust and keys");
+    Ok(value)
+}
+
+/// The user name on this computer: what machines are tried with when nothing else is known.
+pub(crate) fn local_user() -> Option<String> {
+    let user = from_environment("USER").or_else(|| from_environment("LOGNAME"))?;
+    debug!(user = %user.value.display(), said = %user.source, "the user here");
+    user.value.into_string().ok()
+}
+
+/// Which agents may sign for us: our keeper, and the one that the environment names.
+pub(crate) fn agents(home: &Home) -> Vec<AgentSocket> {
+    let keeper = socket_path(home);
+    let mut agents = Vec::new();
+    if keeper.exists() {
+        agents.push(AgentSocket { path: keeper.clone(), what: "the keeper" });
+    }
+    if let Some(Sourced { value, .. }) = from_environment("SSH_AUTH_SOCK") {
+        let path = PathBuf::from(value);
+        if path != keeper {
+            agents.push(AgentSocket { path, what: "the agent" });
+        }
+    }
+    agents
+}

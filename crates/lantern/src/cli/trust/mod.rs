@@ -1,0 +1,45 @@
+//! The commands of `lantern trust`.
+
+pub(crate) mod accept;
+pub(crate) mod audit;
+pub(crate) mod list;
+pub(crate) mod revoke;
+pub(crate) mod scan;
+pub(crate) mod share;
+
+use clap::{Args, Subcommand};
+
+/// Commands of the trust store.
+#[derive(Debug, Subcommand)]
+pub(crate) enum TrustCommand {
+    /// List what machines proved to be
+    List(list::ListArgs),
+    /// Show all that is known of a machine
+    Show(MachineArgs),
+    /// See which host keys machines present now; changes nothing, logs in nowhere
+    Scan(scan::ScanArgs),
+    /// Trust what a machine presents now, in place of anything else
+    Accept(accept::AcceptArgs),
+    /// Forget what a machine proved to be
+    Forget(MachineArgs),
+    /// Write what you have verified to a file for others, signed with a key of yours
+    Export(share::ExportArgs),
+    /// Take in what somebody else has verified and signed
+    Import(share::ImportArgs),
+    /// Refuse a key from now on, whoever presents it
+    Revoke(revoke::RevokeArgs),
+    /// List the keys that are refused
+    Revoked,
+    /// Take a revocation back
+    Unrevoke(revoke::UnrevokeArgs),
+    /// Look for keys that machines share, weak ones, ones never compared, ones not seen for long
+    Audit(audit::AuditArgs),
+}
+
+/// A machine.
+#[derive(Debug, Args)]
+pub(crate) struct MachineArgs {
+    /// A machine: a name or `address:port`
+    #[arg(add = crate::cli::completing::machines())]
+    pub(crate) machine: String,
+}

@@ -1,0 +1,134 @@
+//! `lantern check`: every step of a connection in order, what it saw, and what to do about the first that fails.
+
+use std::sync::Arc;
+
+use lantern_book::{Home, MachineBook, select};
+use lantern_link::Nobody;
+use lantern_operations::check::{Account, CheckOptions, Mend, Progress, check_many, check_one};
+use tokio::signal::unix::{Signal, SignalKind};
+use tokio::sync::mpsc;
+
+use super::connecting::asking;
+use super::{block_on, watch};
+use crate::cli::check::CheckArgs;
+use crate::cli::global::Global;
+use crate::cli::settings;
+use crate::screen::check::{advice, live, report};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::{confirm, modes};
+
+pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
+    let home = settings::home_as_it_is(global)?;
+    let book = MachineBook::load(&home)?;
+    let names = select(&book, &args.selection)?;
+    let options = CheckOptions {
+        reach: args.connect.reach(&home),
+        display: std::env::var("DISPLAY").ok(),
+        keeper: Some(lantern_keeper::socket_path(&home)),
+    };
+    let accounts = match names.as_slice() {
+        [only] => vec![block_on(one(&home, only, &options, args, global.json))?],
+        _ => block_on(many(&home, &names, &options, global.json))?,
+    };
+    if global.json {
+        report::print_json(&accounts)?;
+    } else if let [only] = accounts.as_slice() {
+        report::print_end(only)?;
+    } else {
+        report::print_table(&accounts)?;
+    }
+    settle(&accounts, args.fix, args.yes)?;
+    Ok(accounts.iter().map(report::rank).max().map_or(0, |(_, code)| code))
+}
+
+fn interruptions() -> Result<Signal, Failure> {
+    watch(SignalKind::interrupt())
+}
+
+fn interrupted() -> Failure {
+    Failure::new(code::INTERRUPTED, "interrupted")
+}
+
+/// One machine: its steps are printed as they are taken.
+async fn one(
+    home: &Home,
+    typed: &str,
+    options: &CheckOptions,
+    args: &CheckArgs,
+    quiet: bool,
+) -> Result<Account, Failure> {
+    let ask = Arc::new(asking(&args.connect)?);
+    let mut interrupts = interruptions()?;
+    let lines = report::Lines::default();
+    let print = move |account: &Account| {
+        if !quiet {
+            lines.print_new(account);
+        }
+    };
+    tokio::select! {
+        account = check_one(home, typed, options, ask, Box::new(print)) => Ok(account),
+        _ = interrupts.recv() => Err(interrupted()),
+    }
+}
+
+/// Many at once, without questions; a table of them lives on the terminal meanwhile.
+async fn many(
+    home: &Home,
+    names: &[String],
+    options: &CheckOptions,
+    quiet: bool,
+) -> Result<Vec<Account>, Failure> {
+    let (sender, mut changes) = mpsc::unbounded_channel();
+    let on_progress = move |index: usize, progress: Progress<'_>| {
+        let _ = sender.send((index, live::State::of(&progress)));
+    };
+    let mut walks = std::pin::pin!(check_many(home, names, options, Arc::new(Nobody), on_progress));
+    let mut table = live::Table::start(names, quiet, modes::size);
+    let mut interrupts = interruptions()?;
+    loop {
+        tokio::select! {
+            biased;
+            _ = interrupts.recv() => {
+                table.end();
+                return Err(interrupted());
+            }
+            Some((index, state)) = changes.recv() => table.put(index, state),
+            accounts = &mut walks => {
+                table.end();
+                return Ok(accounts);
+            }
+            // What came in quick succession is drawn when it has come to rest.
+            () = tokio::time::sleep(live::PACE) => table.draw(),
+        }
+    }
+}
+
+/// Mends what can be mended, after asking; without `--fix` says that it could.
+fn settle(accounts: &[Account], fix: bool, yes: bool) -> Result<(), Failure> {
+    let mut mends: Vec<&Mend> = Vec::new();
+    for mend in accounts.iter().flat_map(Account::mends) {
+        if !mends.contains(&mend) {
+            mends.push(mend);
+        }
+    }
+    if mends.is_empty() {
+        if fix {
+            output::say("Nothing here is in need of mending.");
+        }
+        return Ok(());
+    }
+    if !fix {
+        output::say("`--fix` mends what is amiss on this computer.");
+        return Ok(());
+    }
+    for mend in mends {
+        let words = advice::mend_command(mend);
+        if yes || confirm::ask(&format!("{words}?"), "`--yes` mends without asking")? {
+            mend.carry_out()
+                .map_err(|error| Failure::new(code::LOCAL, format!("cannot do `{words}`: {error}")))?;
+            output::say(&format!("done: {words}"));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,82 @@
+//! Connecting for a command: with signals watched, and failures explained.
+
+use lantern_book::Home;
+use lantern_link::{Ask, Remote};
+use lantern_operations::login::Way;
+use lantern_operations::{OperationError, ReachOptions, Target};
+use tokio::signal::unix::SignalKind;
+
+use crate::cli::connect::ConnectArgs;
+use crate::cli::secret_source;
+use crate::commands::watch;
+use crate::screen::failure::{Failure, code};
+use crate::terminal::ask::TerminalAsk;
+
+/// Whom to ask, with the secrets that were handed over.
+///
+/// # Errors
+/// A descriptor that cannot be read.
+pub(crate) fn asking(args: &ConnectArgs) -> Result<TerminalAsk, Failure> {
+    let secret = |fd: Option<u32>| fd.map(secret_source::from_descriptor).transpose();
+    let ask = TerminalAsk::new(!args.no_questions, secret(args.password_fd)?, secret(args.passphrase_fd)?);
+    Ok(ask.with_proxy_password(secret(args.proxy_password_fd)?))
+}
+
+/// Connects and logs in, asking at the terminal as far as the options allow.
+///
+/// # Errors
+/// The step that failed.
+pub(crate) async fn connect(
+    home: &Home,
+    target: &Target,
+    options: &ReachOptions,
+    ask: &TerminalAsk,
+) -> Result<Remote, Failure> {
+    let way = Way { home, target, options, ask };
+    let trunk = attend(target, ask, way.log_in_as_usual()).await?;
+    trunk.map(Remote::from).map_err(|error| explain(target, options, error))
+}
+
+/// Carries out something that asks and connects. Ctrl-C ends it, at the keyboard's question or as a signal.
+///
+/// # Errors
+/// It was interrupted.
+pub(crate) async fn attend<T, E>(
+    target: &Target,
+    ask: &TerminalAsk,
+    operation: impl Future<Output = Result<T, E>>,
+) -> Result<Result<T, E>, Failure> {
+    ask.is_for(&target.name);
+    let mut interrupts = watch(SignalKind::interrupt())?;
+    let outcome = tokio::select! {
+        outcome = operation => Some(outcome),
+        _ = interrupts.recv() => None,
+    };
+    match outcome {
+        Some(outcome) if outcome.is_ok() || !ask.was_interrupted() => Ok(outcome),
+        _ => Err(Failure::new(code::INTERRUPTED, "interrupted")),
+    }
+}
+
+/// Adds what the book knows about a failed login.
+fn explain(target: &Target, options: &ReachOptions, error: OperationError) -> Failure {
+    let failure = Failure::from(error);
+    let image = options.image.as_ref().or(target.image.as_ref());
+    match image.and_then(|word| lantern_book::image(word)) {
+        Some(image) if failure.code == code::LOGIN => {
+            let users = image.users.join(", ");
+            failure.hint(format!("machines made from {} images begin with the user {users}", image.name))
+        }
+        _ => failure,
+    }
+}
+
+/// The way of a command to a machine.
+pub(crate) fn way<'a>(
+    home: &'a Home,
+    target: &'a Target,
+    options: &'a ReachOptions,
+    ask: &'a dyn Ask,
+) -> Way<'a> {
+    Way { home, target, options, ask }
+}

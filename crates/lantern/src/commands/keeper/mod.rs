@@ -1,0 +1,265 @@
+//! `lantern keeper`: unlock a key once, and have it used for every login.
+
+mod status;
+mod unit;
+
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+use lantern_book::{Home, KeyRing};
+use lantern_keeper::{KeeperError, Status, socket_path};
+use lantern_keys::{PrivateKey, SecretBytes};
+use lantern_ssh::agent::{AgentRequest, Constraints};
+use serde_json::json;
+use tokio::signal::unix::SignalKind;
+
+use self::status::in_words;
+use super::{block_on, watch};
+use crate::cli::global::Global;
+use crate::cli::keeper::{AddArgs, ForgetArgs, KeeperCommand, LockArgs, StartArgs};
+use crate::cli::open::OpenArgs;
+use crate::cli::secret_source;
+use crate::cli::settings;
+use crate::commands::key_source::{KeySource, pick_opened};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::passphrase::{self, interrupted};
+use crate::terminal::prompt::{Answer, Terminal};
+
+/// Longest path of a socket, in bytes (unix(7)).
+const MAX_SOCKET_PATH: usize = 107;
+
+pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure> {
+    let home = settings::home(global)?;
+    match command {
+        KeeperCommand::Start(args) if args.foreground => serve(&home, &args, false),
+        KeeperCommand::Start(args) => start(&home, &args, global.json),
+        KeeperCommand::Serve(args) => serve(&home, &args, true),
+        KeeperCommand::Status => status::run(&home, global.json),
+        KeeperCommand::Add(args) => add(&home, &args, global.json),
+        KeeperCommand::Forget(args) => forget(&home, &args, global.json),
+        KeeperCommand::Lock(args) => lock(&home, &args, true),
+        KeeperCommand::Unlock(args) => lock(&home, &args, false),
+        KeeperCommand::Stop => stop(&home),
+        KeeperCommand::Unit(args) => unit::run(&args, global, &home),
+    }
+}
+
+/// Starts a copy of this program that goes on by itself, and waits until it says that it is ready.
+fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
+    let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
+    let path = socket_path(home);
+    if path.as_os_str().len() > MAX_SOCKET_PATH {
+        return Err(failed(format!(
+            "{} is longer than the {MAX_SOCKET_PATH} bytes that a socket's path can have",
+            path.display()
+        ))
+        .hint("`--home` or LANTERN_HOME with a shorter path; a link to the folder will do"));
+    }
+    if let Some(status) = state(home)? {
+        return tell_started(home, status.pid, "runs already", json);
+    }
+    let program = std::env::current_exe().map_err(|error| failed(error.to_string()))?;
+    let mut command = Command::new(program);
+    let absolute = std::path::absolute(home.path()).map_err(|error| failed(error.to_string()))?;
+    command.args(["keeper", "serve", "--home"]).arg(absolute);
+    if let Some(program) = &args.confirm_with {
+        command.arg("--confirm-with").arg(checked_program(program)?);
+    }
+    let mut child = command
+        .stdin(Stdio::null())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::inherit())
+        .spawn()
+        .map_err(|error| failed(error.to_string()))?;
+    let mut line = String::new();
+    if let Some(out) = child.stdout.take() {
+        BufReader::new(out).read_line(&mut line).map_err(|error| failed(error.to_string()))?;
+    }
+    match line.trim() {
+        "ready" => tell_started(home, child.id(), "runs", json),
+        // It has said why.
+        _ => Err(Failure::quiet(code::LOCAL)),
+    }
+}
+
+fn checked_program(program: &std::path::Path) -> Result<PathBuf, Failure> {
+    let failed =
+        |why: String| Failure::new(code::LOCAL, format!("cannot ask with {}: {why}", program.display()));
+    let path = std::path::absolute(program).map_err(|error| failed(error.to_string()))?;
+    match std::fs::metadata(&path) {
+        Ok(metadata) if metadata.is_file() => Ok(path),
+        Ok(_) => Err(failed("it is no program".into())),
+        Err(error) => Err(failed(error.to_string())),
+    }
+}
+
+fn tell_started(home: &Home, pid: u32, verb: &str, json: bool) -> Result<(), Failure> {
+    let socket = socket_path(home);
+    if json {
+        return output::print_json(&json!({ "running": true, "pid": pid, "socket": socket }));
+    }
+    output::say(&format!("The keeper {verb} (process {pid}). `lantern keeper add NAME` has it hold a key."));
+    Ok(())
+}
+
+/// The process itself. Detached, it says "ready" to the one who started it and leaves terminal and folder behind.
+fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
+    let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
+    let confirm_with = args.confirm_with.as_deref().map(checked_program).transpose()?;
+    lantern_keeper::close_process().map_err(|error| failed(error.to_string()))?;
+    let path = socket_path(home);
+    block_on(async {
+        let lock = home.lock()?;
+        if lantern_keeper::find(home).await?.is_some() {
+            return Err(failed("it runs already".into()));
+        }
+        // Left behind by one that was killed: nobody answers there.
+        let _ = std::fs::remove_file(&path);
+        let listener =
+            lantern_keeper::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
+        drop(lock);
+        if detach {
+            output::print("ready\n")?;
+            leave_terminal().map_err(|error| failed(error.to_string()))?;
+        }
+        let mut interrupts = watch(SignalKind::interrupt())?;
+        let mut terminations = watch(SignalKind::terminate())?;
+        tokio::select! {
+            () = lantern_keeper::serve(listener, confirm_with) => {}
+            _ = interrupts.recv(), if !detach => {}
+            _ = terminations.recv() => {}
+        }
+        let _ = std::fs::remove_file(&path);
+        Ok(())
+    })
+}
+
+/// A session of its own, without the terminal, the folder and the streams of the one who started us.
+fn leave_terminal() -> rustix::io::Result<()> {
+    rustix::process::setsid()?;
+    rustix::process::chdir("/")?;
+    let null = rustix::fs::open("/dev/null", rustix::fs::OFlags::RDWR, rustix::fs::Mode::empty())?;
+    rustix::stdio::dup2_stdin(&null)?;
+    rustix::stdio::dup2_stdout(&null)?;
+    rustix::stdio::dup2_stderr(&null)
+}
+
+fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
+    let ring = KeyRing::new(home);
+    // Before anybody types a passphrase for nothing.
+    let state = state(home)?.ok_or_else(not_running)?;
+    if state.locked {
+        return Err(Failure::new(code::LOCAL, "the keeper is locked").hint("lantern keeper unlock"));
+    }
+    if args.confirm && !state.can_ask {
+        return Err(Failure::new(code::LOCAL, "the keeper has no way to ask for a yes")
+            .hint("`lantern keeper start --confirm-with PROGRAM` gives it one"));
+    }
+    let mut held = Vec::new();
+    for typed in &args.keys {
+        let key = open(typed, &ring, &args.open)?;
+        let fingerprint = key.public().fingerprint();
+        let constraints = Constraints { lifetime: args.lifetime, confirm: args.confirm };
+        let request = AgentRequest::Add { key: Box::new(key), constraints };
+        must(home, &request, "hold another key")?;
+        held.push(json!({ "name": typed, "fingerprint": fingerprint.to_string() }));
+        if !json {
+            let time = args.lifetime.map_or(String::new(), |seconds| format!(" for {}", in_words(seconds)));
+            let asks = if args.confirm { ", and asks before each use" } else { "" };
+            output::say(&format!("The keeper holds {typed}{time}{asks}."));
+        }
+    }
+    if json { output::print_json(&held) } else { Ok(()) }
+}
+
+fn not_running() -> Failure {
+    KeeperError::NotRunning.into()
+}
+
+/// The keeper's state; none when it does not run.
+///
+/// # Errors
+/// What the keeper says.
+pub(super) fn state(home: &Home) -> Result<Option<Status>, Failure> {
+    block_on(async { Ok(lantern_keeper::status(home).await?) })
+}
+
+fn must(home: &Home, request: &AgentRequest, what: &str) -> Result<(), Failure> {
+    block_on(async { Ok(lantern_keeper::must(home, request, what).await?) })
+}
+
+fn open(typed: &str, ring: &KeyRing, args: &OpenArgs) -> Result<PrivateKey, Failure> {
+    match KeySource::resolve(typed, ring)? {
+        KeySource::Ring(entry) => {
+            let key = pick_opened(passphrase::open(&entry.sealed, typed, args)?.keys, None, typed)?;
+            Ok(key)
+        }
+        KeySource::File(file) => {
+            pick_opened(passphrase::open(file.private(None)?, typed, args)?.keys, None, typed)
+        }
+    }
+}
+
+fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
+    let ring = KeyRing::new(home);
+    if args.all {
+        must(home, &AgentRequest::RemoveAll, "forget while it is locked")?;
+        output::say("The keeper holds nothing any more.");
+    }
+    for typed in &args.keys {
+        let key = match KeySource::resolve(typed, &ring)? {
+            KeySource::Ring(entry) => entry.public,
+            KeySource::File(file) => file.private(None)?.public().cloned().ok_or_else(|| {
+                Failure::new(
+                    code::LOCAL,
+                    format!(
+                        "{typed} hides its public half; `lantern keeper forget --all` forgets everything"
+                    ),
+                )
+            })?,
+        };
+        let request = AgentRequest::Remove(key.encode());
+        must(home, &request, &format!("forget {typed}: it does not hold it, or it is locked"))?;
+        output::say(&format!("The keeper has forgotten {typed}."));
+    }
+    if json { output::print_json(&json!({ "forgotten": args.keys, "all": args.all })) } else { Ok(()) }
+}
+
+fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {
+    state(home)?.ok_or_else(not_running)?;
+    let secret = match args.passphrase_fd {
+        Some(descriptor) => secret_source::from_descriptor(descriptor)?,
+        None if lock => passphrase::ask_new("the lock", "--passphrase-fd")?,
+        None => {
+            let mut terminal = Terminal::open().ok_or_else(|| {
+                Failure::new(code::LOCAL, "there is no terminal to ask at")
+                    .hint("`--passphrase-fd N` reads it from a file descriptor")
+            })?;
+            match terminal.ask_secret("Passphrase of the lock: ") {
+                Answer::Given(secret) => secret,
+                Answer::Interrupted | Answer::Ended => return Err(interrupted()),
+            }
+        }
+    };
+    let bytes = SecretBytes::new(secret.expose_secret().as_bytes().to_vec());
+    let (request, what) = match lock {
+        true => (AgentRequest::Lock(bytes), "lock: it is locked already"),
+        false => (AgentRequest::Unlock(bytes), "unlock: it is not locked, or that is not its passphrase"),
+    };
+    must(home, &request, what)?;
+    output::say(if lock { "The keeper is locked." } else { "The keeper is open." });
+    Ok(())
+}
+
+fn stop(home: &Home) -> Result<(), Failure> {
+    match state(home)? {
+        Some(_) => {
+            must(home, &lantern_keeper::stop_request(), "stop")?;
+            output::say("The keeper has forgotten everything and ended.");
+        }
+        None => output::say("The keeper does not run."),
+    }
+    Ok(())
+}

@@ -1,0 +1,67 @@
+//! What `run` and `shell` have in common: variables, questions, what is said at the end, and the exit status.
+
+use lantern_link::{ChannelEnd, LinkError, Remote};
+use lantern_operations::SessionSettings;
+use lantern_ssh::signals;
+use tokio::sync::mpsc;
+
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::session_ask::Asked;
+
+/// The variables that the book has for the machine; a server takes those that it is set up to take.
+pub(super) fn environment(book: &SessionSettings) -> Vec<(String, String)> {
+    book.environment.iter().map(|(name, value)| (name.clone(), value.clone())).collect()
+}
+
+/// Tells what the machine's announcement of its host keys has changed.
+pub(super) fn tell_rotations(remote: &Remote) {
+    for rotation in remote.take_rotations() {
+        let news = rotation
+            .added
+            .iter()
+            .map(|key| (key, "announced another host key and proved it", "it is trusted too"));
+        let old =
+            rotation.dropped.iter().map(|key| (key, "has this host key no more", "it is trusted no more"));
+        for (key, what, then) in news.chain(old) {
+            let (machine, kind) = (remote.machine(), key.describe());
+            output::say(&format!("note: {machine} {what}: {kind} {}; {then}.", key.fingerprint()));
+        }
+    }
+}
+
+/// The exit status for the way a session ended; none when it ended without a word.
+///
+/// # Errors
+/// The connection was lost.
+pub(super) fn exit_status(end: &ChannelEnd, machine: &str) -> Result<Option<u8>, Failure> {
+    match end {
+        // A wider number cannot be an exit status here; its low byte could look like success.
+        ChannelEnd::Exited(status) => Ok(Some(u8::try_from(*status).unwrap_or(255))),
+        ChannelEnd::Signaled { name, core_dumped, message } => {
+            let dumped = if *core_dumped { ", memory dumped" } else { "" };
+            let words = if message.is_empty() { String::new() } else { format!(": {message}") };
+            output::say(&format!(
+                "on {machine}, it was ended by SIG{}{dumped}{words}",
+                lantern_ssh::neutralize(name, 32)
+            ));
+            Ok(Some(signals::number(name).map_or(code::SIGNAL, |number| 128 + number)))
+        }
+        ChannelEnd::Closed => Ok(None),
+        ChannelEnd::Lost(source) => {
+            Err(LinkError::Lost { machine: machine.to_owned(), source: source.clone() }.into())
+        }
+    }
+}
+
+/// The next question of a session; never, where none can come.
+pub(super) async fn next_question(questions: &mut Option<mpsc::Receiver<Asked>>) -> Asked {
+    let next = match questions {
+        Some(questions) => questions.recv().await,
+        None => None,
+    };
+    match next {
+        Some(asked) => asked,
+        None => std::future::pending().await,
+    }
+}

@@ -1,0 +1,114 @@
+//! What the steps of a check come to: a sentence, an exit code, and the next command.
+
+use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend};
+
+use super::mends::{mend, why_refused};
+use crate::screen::explain::code_of;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output::quoted;
+
+/// The end of an account.
+pub(crate) struct Conclusion {
+    /// In one plain sentence.
+    pub(crate) sentence: String,
+    /// What to type next.
+    pub(crate) command: String,
+}
+
+/// What it all comes to.
+pub(crate) fn conclusion(account: &Account) -> Conclusion {
+    let name = &account.machine;
+    if let Some(failed) = &account.failed {
+        let at =
+            failed.gateway.as_ref().map(|gateway| format!(" at the gateway {gateway}")).unwrap_or_default();
+        let sentence = format!("{name} cannot be used{at}: {}.", failed.error.headline());
+        return Conclusion { sentence, command: of_failure(failed, account).1 };
+    }
+    let shell = || format!("lantern shell {name}");
+    let mut doubts = account.doubts();
+    let Some(first) = doubts.next() else {
+        return Conclusion { sentence: format!("{name} is well."), command: shell() };
+    };
+    let more = match doubts.count() {
+        0 => String::new(),
+        more => format!(" (and {more} more)"),
+    };
+    Conclusion {
+        sentence: format!("{name} can be reached, but: {}{more}.", first.saw),
+        command: of_line(first, account).pop().unwrap_or_else(shell),
+    }
+}
+
+/// The exit code of a failed step.
+pub(crate) fn exit_code(error: &CheckError) -> u8 {
+    match error {
+        CheckError::Entry(error) => Failure::from(error).code,
+        CheckError::Key(error) => Failure::from(error).code,
+        CheckError::Way(error) => code_of(error),
+        CheckError::BrokenOff => code::INTERNAL,
+    }
+}
+
+/// What a step means and what to do about it, a line each; the last one is a command where there is one.
+pub(crate) fn of_line(line: &Line, account: &Account) -> Vec<String> {
+    if line.mark == Mark::Failed {
+        return account.failed.as_ref().map(|failed| of_failure(failed, account).0).unwrap_or_default();
+    }
+    let name = &account.machine;
+    let own = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>();
+    match &line.finding {
+        None => Vec::new(),
+        Some(Finding::NotEnough { what, outcome }) => why_refused(what, outcome),
+        Some(Finding::Clock) => own(&[
+            "certificates, one-time codes and tickets fail when clocks differ",
+            "on the machine: timedatectl status",
+        ]),
+        Some(Finding::NotForwarded(missing)) => vec![
+            format!(
+                "the book wants this forwarded, and the server does not allow it: {}",
+                missing.join(", ")
+            ),
+            "its SSH service's settings allow it; for displays it also needs the xauth program".to_owned(),
+            format!("lantern machine show {name}"),
+        ],
+        Some(Finding::Mendable(mend)) => vec![mend_command(mend)],
+        Some(Finding::NoKeeper) => own(&["lantern keeper start"]),
+        Some(Finding::PortTaken { tunnel, form }) => vec![
+            "another program has it: `ss -tlnp` says which".to_owned(),
+            format!("lantern machine set {name} 'tunnels.{tunnel}={form}'   with another port"),
+        ],
+        Some(Finding::NoDisplay) => own(&[
+            "graphical programs need a display server on this computer",
+            "start the display server, and check again",
+        ]),
+        Some(Finding::DeadDisplay) => {
+            own(&["nothing listens there", "start the display server, and check again"])
+        }
+    }
+}
+
+/// The command that would do what a mend does.
+pub(crate) fn mend_command(mend: &Mend) -> String {
+    match mend {
+        Mend::Narrow(path, mode) => format!("chmod {mode:04o} {}", quoted(path)),
+        Mend::RemoveSocket(path) => format!("rm {}", quoted(path)),
+    }
+}
+
+/// What the failed step means and what to do, a line each, and the one command to type.
+fn of_failure(failed: &Failed, account: &Account) -> (Vec<String>, String) {
+    let name = &account.machine;
+    match (&failed.error, &account.target) {
+        (CheckError::Entry(error), _) => {
+            let hints = Failure::from(error).hints;
+            let command = hints.last().cloned().unwrap_or_else(|| "lantern machine list".into());
+            (hints, command)
+        }
+        (CheckError::Key(_), _) => (
+            vec![format!("the book says that {name} offers this key")],
+            format!("lantern machine set {name} key=NAME"),
+        ),
+        (CheckError::Way(error), Some(target)) => mend(error, target, failed.gateway.as_deref()),
+        (CheckError::Way(_) | CheckError::BrokenOff, _) => (Vec::new(), format!("lantern check {name}")),
+    }
+}

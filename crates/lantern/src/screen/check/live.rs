@@ -1,0 +1,189 @@
+//! Many machines at once on a terminal: a table that is drawn anew as they go on.
+
+use std::io::{IsTerminal, Write};
+use std::time::{Duration, Instant};
+
+use lantern_operations::check::Progress;
+use lantern_ssh::TerminalSize;
+
+use super::report;
+use crate::screen::output;
+
+/// No more often than this.
+pub(crate) const PACE: Duration = Duration::from_millis(100);
+
+/// The table.
+pub(crate) struct Table {
+    names: Vec<String>,
+    states: Vec<State>,
+    /// The size of the terminal, whenever it is asked for.
+    size: fn() -> TerminalSize,
+    shows: bool,
+    /// Whether the screen shows an older state.
+    is_stale: bool,
+    /// Lines on the screen that are ours.
+    drawn: usize,
+    last: Option<Instant>,
+}
+
+/// The state of a machine in the table.
+#[derive(Clone)]
+pub(crate) enum State {
+    /// Its turn has not come.
+    Waits,
+    /// It is at this step.
+    At(&'static str),
+    /// It is done: how bad it is, and in words.
+    Done(u8, String),
+}
+
+impl State {
+    /// What has become of a machine.
+    pub(crate) fn of(progress: &Progress<'_>) -> Self {
+        match progress {
+            Progress::At(stage) => Self::At(stage.name()),
+            Progress::Done(account) => Self::Done(account.severity(), report::state(account).0),
+        }
+    }
+}
+
+impl Table {
+    pub(crate) fn start(names: &[String], quiet: bool, size: fn() -> TerminalSize) -> Self {
+        let shows = !quiet && std::io::stderr().is_terminal() && !output::is_quiet();
+        let mut table = Self {
+            names: names.to_vec(),
+            states: vec![State::Waits; names.len()],
+            size,
+            shows,
+            is_stale: true,
+            drawn: 0,
+            last: None,
+        };
+        table.draw();
+        table
+    }
+
+    /// Something has become of a machine.
+    pub(crate) fn put(&mut self, index: usize, new: State) {
+        if let Some(state) = self.states.get_mut(index)
+            && !matches!(state, State::Done(..))
+        {
+            *state = new;
+        }
+        self.draw_sometimes();
+    }
+
+    fn draw_sometimes(&mut self) {
+        self.is_stale = true;
+        if self.last.is_none_or(|last| last.elapsed() > PACE) {
+            self.draw();
+        }
+    }
+
+    /// What failed, what is under way, what is well: as many as the screen has room for.
+    pub(crate) fn draw(&mut self) {
+        if !self.shows || !self.is_stale {
+            return;
+        }
+        self.is_stale = false;
+        self.last = Some(Instant::now());
+        let text = self.picture();
+        self.clear();
+        let _ = std::io::stderr().write_all(text.as_bytes());
+        self.drawn = text.lines().count();
+    }
+
+    /// The table as it is now, as large as the terminal has room for.
+    fn picture(&self) -> String {
+        let size = (self.size)();
+        let room = (size.rows as usize).saturating_sub(3).clamp(1, 40);
+        let mut order: Vec<usize> = (0..self.names.len()).collect();
+        order.sort_by_key(|index| match self.states.get(*index) {
+            Some(State::Done(rank, _)) if *rank > 0 => 0u8,
+            Some(State::At(_)) => 1,
+            Some(State::Waits) => 2,
+            _ => 3,
+        });
+        let done = self.states.iter().filter(|state| matches!(state, State::Done(..))).count();
+        let mut text = format!("checked {done} of {}\n", self.names.len());
+        let width = self.names.iter().map(String::len).max().unwrap_or(0).min(40);
+        for index in order.iter().take(room) {
+            let (Some(name), Some(state)) = (self.names.get(*index), self.states.get(*index)) else {
+                continue;
+            };
+            let state = match state {
+                State::Waits => "waits",
+                State::At(step) => step,
+                State::Done(_, state) => state,
+            };
+            let line: String = format!("  {name:<width$}  {state}")
+                .chars()
+                .take((size.columns as usize).max(20) - 1)
+                .collect();
+            text.push_str(&line);
+            text.push('\n');
+        }
+        text
+    }
+
+    fn clear(&mut self) {
+        if self.drawn > 0 {
+            let _ = write!(std::io::stderr(), "\x1b[{}A\x1b[J", self.drawn);
+            self.drawn = 0;
+        }
+    }
+
+    /// Takes the table away: the final one follows.
+    pub(crate) fn end(&mut self) {
+        self.clear();
+        self.shows = false;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn table(names: usize, columns: u32, rows: u32) -> Table {
+        let names: Vec<String> = (0..names).map(|n| format!("lamp-{n:05}-at-the-end-of-the-pier")).collect();
+        let states = names.iter().map(|_| State::Waits).collect();
+        // What a terminal says of itself differs; a function that says it cannot hold it.
+        let size = match (columns, rows) {
+            (1, 1) => || TerminalSize { columns: 1, rows: 1, width_px: 0, height_px: 0 },
+            (0, 0) => || TerminalSize { columns: 0, rows: 0, width_px: 0, height_px: 0 },
+            _ => || TerminalSize { columns: 80, rows: 24, width_px: 0, height_px: 0 },
+        };
+        Table { names, states, size, shows: true, is_stale: true, drawn: 0, last: None }
+    }
+
+    #[test]
+    fn it_fits_the_terminal_however_many_there_are() {
+        let picture = table(10_000, 80, 24).picture();
+        assert_eq!(picture.lines().count(), 22);
+        assert!(picture.lines().all(|line| line.chars().count() < 80), "{picture}");
+        for (columns, rows) in [(1, 1), (0, 0)] {
+            let picture = table(10_000, columns, rows).picture();
+            assert_eq!(picture.lines().count(), 2, "{picture}");
+            assert!(picture.lines().all(|line| line.chars().count() < 24), "{picture}");
+        }
+        assert_eq!(table(0, 80, 24).picture(), "checked 0 of 0\n");
+    }
+
+    #[test]
+    fn what_failed_stands_first_and_what_is_done_stays_done() {
+        let mut table = table(30, 80, 24);
+        table.shows = false;
+        table.put(3, State::At("login"));
+        table.put(20, State::Done(90, "FAILED port".into()));
+        table.put(21, State::Done(0, "ok".into()));
+        // News of a step that was on its way when it was over.
+        table.put(20, State::At("port"));
+        table.put(99, State::Waits);
+        let picture = table.picture();
+        let lines: Vec<&str> = picture.lines().collect();
+        assert_eq!(lines[0], "checked 2 of 30");
+        assert!(lines[1].contains("lamp-00020") && lines[1].ends_with("FAILED port"), "{picture}");
+        assert!(lines[2].contains("lamp-00003") && lines[2].ends_with("login"), "{picture}");
+        assert!(!picture.contains("lamp-00021"), "what is well comes last: {picture}");
+    }
+}

@@ -1,0 +1,233 @@
+//! What a failed step means, and what to do about it: on the machine, on its firewall, here.
+
+use lantern_link::{AuthFailure, LinkError, TrustFailure};
+use lantern_operations::Target;
+use lantern_ssh::{OpenFailure, SshError};
+
+/// Why a key or a password was refused, as far as that can be known from outside.
+pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
+    let lines: &[&str] = match outcome {
+        outcome if outcome.starts_with("refused by the server") && what.starts_with("key ") => &[
+            "it is not in that user's list on the machine, or the user does not exist there,",
+            "or others may write to the list, its folder or the home: then the server ignores it",
+        ],
+        "the server takes no signatures of this kind of key" => &[
+            "the server's settings leave this kind of key out; an Ed25519 key is taken by all but the oldest",
+        ],
+        outcome if outcome.contains("SHA-1") => {
+            &["the server is older than RFC 8332 (2018): update it, or put an Ed25519 or ECDSA key there"]
+        }
+        "no password was given" | "no one was there to answer" => {
+            &["a check asks for no password; `lantern shell` does, and --password-fd hands one over"]
+        }
+        "accepted, but more is needed" => &["the machine wants several proofs: this one was right"],
+        outcome if outcome.starts_with("locked") => &["its passphrase is needed before it can sign"],
+        outcome if outcome.starts_with("not tried") => &["nothing is wrong with it as far as is known"],
+        _ => &[],
+    };
+    lines.iter().map(|line| (*line).to_owned()).collect()
+}
+
+/// What a failure means and what to do, a line each, and the one command to type.
+pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) -> (Vec<String>, String) {
+    let name = gateway.unwrap_or(&target.name);
+    // What is not in the book is typed anew.
+    let set = |what: &str| match name.contains([':', '@']) {
+        true => "lantern check USER@ADDRESS:PORT".to_owned(),
+        false => format!("lantern machine set {name} {what}"),
+    };
+    let own = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>();
+    match error {
+        LinkError::NameNotFound { address, .. } => (
+            own(&[
+                "no resolver that this computer asks knows the name: a slip of the pen, a private name outside its network,",
+                "or a record that was never made. An IP address works without a name.",
+            ]),
+            set(&format!("address=ADDRESS   (now: {address})")),
+        ),
+        LinkError::Refused { .. } => (
+            service_is_off(target.port),
+            format!("on the machine's console: {}", "sudo systemctl status ssh sshd"),
+        ),
+        LinkError::DialTimedOut { .. } => {
+            (filtered(target.port), format!("lantern check {name} --connect-limit 60"))
+        }
+        LinkError::NoRoute { .. } => (
+            own(&[
+                "this computer knows no way there, or a router on the way says that there is none:",
+                "is the private network or VPN up, and is the address still the machine's?",
+            ]),
+            "ip route".to_owned(),
+        ),
+        LinkError::GatewayRefused { gateway, source, .. } => (
+            match source.code {
+                OpenFailure::PROHIBITED => own(&[
+                    "the gateway's SSH service does not pass connections on, or not for this user",
+                    "on the gateway: its settings must allow TCP forwarding for you",
+                ]),
+                _ => own(&[
+                    "the gateway tried, and could not reach the machine: its address as the gateway knows it, its firewall,",
+                    "which must let the gateway's own address in, and its SSH service are to be looked at",
+                ]),
+            },
+            format!(
+                "lantern run {gateway} -- getent hosts {}",
+                target.addresses.first().map_or("", String::as_str)
+            ),
+        ),
+        LinkError::Proxy { .. } => (
+            own(&[
+                "the proxy on the way did not connect us: is it the right one, and may it go to this port?",
+            ]),
+            set("proxy=URI"),
+        ),
+        LinkError::Handshake { source: SshError::NotSsh { .. }, .. } => (
+            own(&[
+                "another service answers on that port: SSH listens on another one, or the port is mapped elsewhere",
+            ]),
+            set("port=PORT"),
+        ),
+        LinkError::Handshake { source: SshError::Busy { .. }, .. } => (
+            own(&[
+                "the SSH service is there and takes no more connections now: too many are not logged in yet, or too many from this",
+                "address have failed. Wait a little; its settings say how many it takes",
+            ]),
+            format!("lantern check {name}"),
+        ),
+        LinkError::Unanswered { .. } => (
+            own(&["the login worked; what the machine runs for that user hangs, or it is overloaded"]),
+            format!("lantern run {name} -- true"),
+        ),
+        LinkError::Handshake { source: SshError::NothingInCommon(_), .. } => (
+            own(&[
+                "the server speaks only what is retired: it is too old, or its settings are",
+                "on the machine: update its SSH service; lantern does not lower its own floor",
+            ]),
+            format!("lantern --verbose check {name}"),
+        ),
+        LinkError::Trust(trust) => mend_trust(trust, name),
+        LinkError::Auth(auth) => mend_login(auth, target, name),
+        LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => (
+            own(&[
+                "the login worked, and the server opens no session for this user: its settings limit what the user may do",
+            ]),
+            format!("on the machine's console: {}", "sudo journalctl -u ssh -u sshd -n 50"),
+        ),
+        LinkError::Lost { .. } | LinkError::Handshake { .. } | LinkError::Dial { .. } => (
+            own(&[
+                "the other side ended the connection: too many connections at once, a list of allowed addresses or users,",
+                "or a service that crashes. Its log knows.",
+            ]),
+            format!("on the machine's console: {}", "sudo journalctl -u ssh -u sshd -n 50"),
+        ),
+        LinkError::Book(error) => (vec![error.to_string()], "lantern machine edit".to_owned()),
+        LinkError::Gateway { source, gateway } => mend(source, target, Some(gateway)),
+    }
+}
+
+/// The machine is there, and nothing listens.
+fn service_is_off(port: u16) -> Vec<String> {
+    vec![
+        format!("the machine answers that nothing listens on port {port}: the SSH service is stopped, not installed, or on another"),
+        "port; a firewall that rejects instead of dropping looks the same. On the machine's own console:".into(),
+        "  Debian, Ubuntu    sudo apt install openssh-server; sudo systemctl enable --now ssh; sudo ss -tln".into(),
+        "  Red Hat, Fedora   sudo dnf install openssh-server; sudo systemctl enable --now sshd; sudo ss -tln".into(),
+        "  Windows           Start-Service sshd; Set-Service sshd -StartupType Automatic; Get-NetTCPConnection -State Listen".into(),
+    ]
+}
+
+/// Nothing came back at all.
+fn filtered(port: u16) -> Vec<String> {
+    vec![
+        "nothing came back, not even a refusal: a firewall drops the packets, the address is not the machine's (any more), or it".into(),
+        "is off. A ping proves nothing: it is often blocked. Let the port in, from your own network only (here 203.0.113.0/24):".into(),
+        format!("  Debian, Ubuntu    sudo ufw allow proto tcp from 203.0.113.0/24 to any port {port}"),
+        format!("  Red Hat, Fedora   sudo firewall-cmd --permanent --add-rich-rule='rule family=ipv4 source address=203.0.113.0/24 port port={port} protocol=tcp accept'; sudo firewall-cmd --reload"),
+        format!("  Windows           New-NetFirewallRule -DisplayName SSH -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress 203.0.113.0/24 -Action Allow"),
+        "  a cloud           its own firewall (security group, network rules) comes before the machine's".into(),
+    ]
+}
+
+fn mend_trust(trust: &TrustFailure, name: &str) -> (Vec<String>, String) {
+    let mut lines = trust.details();
+    let accept =
+        |key: &lantern_keys::PublicKey| format!("lantern trust accept {name} --expect {}", key.fingerprint());
+    let command = match trust {
+        TrustFailure::NoOneToAsk { .. } | TrustFailure::KnownOnly { .. } | TrustFailure::Rejected { .. } => {
+            lines.push(
+                "it was never met: compare the fingerprint with what its own console says, then trust it"
+                    .into(),
+            );
+            format!("lantern trust accept {name}")
+        }
+        TrustFailure::Changed { key, .. } => {
+            lines.push("it was set up anew, or something stands between you and it: its own console knows which key is its".into());
+            format!("{}   (only if that is its key)", accept(key))
+        }
+        TrustFailure::NotExpected { .. } => {
+            lines.push("this may be another machine, or something between you and it".into());
+            format!("lantern trust scan {name}")
+        }
+        TrustFailure::Revoked { .. } => {
+            lines.push("it needs new host keys: the old one must not be used any more".into());
+            "lantern trust revoked".to_owned()
+        }
+        TrustFailure::NotInDns { key, .. } => {
+            lines.push("the records in DNS are out of date, or something stands between you and it".into());
+            format!("{}   (only if that is its key)", accept(key))
+        }
+    };
+    (lines, command)
+}
+
+fn mend_login(auth: &AuthFailure, target: &Target, name: &str) -> (Vec<String>, String) {
+    let mut lines = Vec::new();
+    if auth.ended.is_some() && auth.report.len() > 1 {
+        lines.push("the server allows a few tries, and each key is one: name the key that is meant".into());
+        return (lines, format!("lantern check {name} --key NAME"));
+    }
+    if auth.report.is_empty() {
+        lines.push("nothing could be offered: no key is in the ring, and no password was given".into());
+    }
+    let image = target.image.as_deref().and_then(lantern_book::image);
+    if let Some(image) = image {
+        lines.push(format!(
+            "machines made from {} images begin with the user {}",
+            image.name,
+            image.users.join(", ")
+        ));
+    }
+    if let Some(other) = image.and_then(|image| image.users.iter().find(|user| **user != auth.user)) {
+        return (lines, format!("lantern check {name} --user {other}"));
+    }
+    let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
+    if outcome("locked") {
+        lines.push("unlock the key once, and all logins have it".into());
+        let key = auth.report.iter().find(|line| line.outcome.starts_with("locked"));
+        let key = key.and_then(|line| line.what.split_whitespace().nth(1)).unwrap_or("KEY");
+        return (lines, format!("lantern keeper add {key}"));
+    }
+    if outcome("accepted") {
+        lines.push(
+            "what was offered is right, and the machine wants more: at a terminal you are asked for it"
+                .into(),
+        );
+        return (lines, format!("lantern shell {name}"));
+    }
+    lines.push(format!(
+        "is {} the right user? Images fix it, and a wrong one looks just like a wrong key",
+        auth.user
+    ));
+    if auth.methods.iter().any(|method| method == "password" || method == "keyboard-interactive") {
+        lines.push("the machine also takes a password: with it, a key can be put there".into());
+        let key = target.keys.first().map_or("KEY", String::as_str);
+        // For whom it was tried, where that is not whom the book says.
+        let user = match target.user.as_deref() {
+            Some(user) if user == auth.user => String::new(),
+            _ => format!(" --user {}", auth.user),
+        };
+        return (lines, format!("lantern key install {key} {name}{user}"));
+    }
+    lines.push("on the machine's own console, as that user: ls -ld ~ ~/.ssh ~/.ssh/authorized_keys".into());
+    (lines, format!("lantern check {name} --user OTHER"))
+}

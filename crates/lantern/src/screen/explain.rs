@@ -1,0 +1,258 @@
+//! Errors of the layers below as failures: with an exit code, and what to do about them.
+
+use lantern_book::BookError;
+use lantern_keeper::KeeperError;
+use lantern_link::remote_logins::LoginsError;
+use lantern_link::{LinkError, ProxyError, TrustFailure};
+use lantern_operations::{OperationError, ReachError};
+use lantern_ssh::{OpenFailure, SshError};
+
+use super::failure::{Failure, chain, code};
+use super::output::quoted;
+
+impl From<KeeperError> for Failure {
+    fn from(error: KeeperError) -> Self {
+        let failure = Self::new(code::LOCAL, chain(&error));
+        match error {
+            KeeperError::NotRunning => failure.hint("lantern keeper start"),
+            _ => failure,
+        }
+    }
+}
+
+impl From<OperationError> for Failure {
+    fn from(error: OperationError) -> Self {
+        match error {
+            OperationError::Reach(error) => error.into(),
+            OperationError::Link(error) => error.into(),
+            OperationError::Logins(error) => error.into(),
+            OperationError::Book(error) => error.into(),
+            error @ OperationError::Key { .. } => Self::new(code::INTERNAL, chain(&error)),
+        }
+    }
+}
+
+impl From<ReachError> for Failure {
+    fn from(error: ReachError) -> Self {
+        (&error).into()
+    }
+}
+
+impl From<&ReachError> for Failure {
+    fn from(error: &ReachError) -> Self {
+        let words = error.to_string();
+        match error {
+            ReachError::Book(error) => error.into(),
+            ReachError::Proxy { typed: true, .. } => Self::new(code::USAGE, words),
+            ReachError::Proxy { .. } => Self::new(code::LOCAL, words).hint("lantern machine edit"),
+            ReachError::NoAddress { machine } => {
+                Self::new(code::LOCAL, words).hint(format!("lantern machine set {machine} address=ADDRESS"))
+            }
+            ReachError::NoUser => {
+                Self::new(code::USAGE, words).hint("say `--user NAME` or set it in the book")
+            }
+            ReachError::Winrm { machine } => Self::new(code::USAGE, words)
+                .hint(format!("if it also speaks SSH: lantern machine set {machine} protocol=ssh")),
+        }
+    }
+}
+
+impl From<LoginsError> for Failure {
+    fn from(error: LoginsError) -> Self {
+        match error {
+            LoginsError::Link(error) => error.into(),
+            LoginsError::OtherCommand => Self::new(code::SESSION, error.to_string())
+                .hint("`--key OTHER` logs in with another key, `--no-key` with the password"),
+            LoginsError::Changed => Self::new(code::SESSION, error.to_string()).hint("do it again"),
+            error => Self::new(code::SESSION, chain(&error))
+                .hint("this needs a machine with a POSIX shell; its list is ~/.ssh/authorized_keys"),
+        }
+    }
+}
+
+impl From<BookError> for Failure {
+    fn from(error: BookError) -> Self {
+        (&error).into()
+    }
+}
+
+impl From<&BookError> for Failure {
+    fn from(error: &BookError) -> Self {
+        let failure = Self::new(code::LOCAL, chain(error));
+        match error {
+            BookError::Syntax { path, .. } => failure.hint(format!("mend {} and try again", path.display())),
+            BookError::NotAlone { path, .. } => failure
+                .hint(format!("chmod 700 {}", quoted(path)))
+                .hint("whoever could write there could have exchanged what is in it: look at it, and at its keys, before you go on"),
+            BookError::Unknown { what: "machine", name, .. } => {
+                failure.hint("`lantern machine list` shows the book".to_owned()).hint(format!(
+                    "`lantern machine add {name} ADDRESS` adds it; `user@address` reaches a machine without the book"
+                ))
+            }
+            BookError::Unknown { what: "key", .. } => failure.hint("`lantern key list` shows the ring"),
+            BookError::NotAFile { what: "a folder", path } => {
+                failure.hint(format!("a file in it: {}", quoted(&path.join("NAME"))))
+            }
+            BookError::Held { name } => failure.hint(format!("`lantern key show {name}` shows it")),
+            BookError::Exists { what: "file", .. } => failure.hint("`--replace` writes over it"),
+            BookError::Exists { what: "machine", name } => {
+                failure.hint(format!("`lantern machine show {name}` shows it; `lantern machine remove {name}` removes it"))
+            }
+            BookError::Exists { what, name } => failure.hint(format!("`lantern {what} show {name}` shows it")),
+            _ => failure,
+        }
+    }
+}
+
+impl From<LinkError> for Failure {
+    fn from(error: LinkError) -> Self {
+        let code = code_of(&error);
+        let failure = Self::new(code, chain(&error));
+        match error {
+            LinkError::NameNotFound { .. } => {
+                failure.hint("check the spelling; an IP address works without a name")
+            }
+            LinkError::Refused { .. } => failure
+                .hint("on the machine: is the SSH service running, and on this port?")
+                .hint("a hypervisor or gateway may map another port to it"),
+            LinkError::DialTimedOut { .. } => failure
+                .hint("a firewall that drops packets looks like this; so does a wrong address or a machine that is off"),
+            LinkError::NoRoute { .. } => {
+                failure.hint("is this computer on the right network, and does the machine have this address?")
+            }
+            LinkError::Handshake { source: SshError::NotSsh { .. }, .. } => {
+                failure
+                    .hint("another service answers on that port; try another with `address:port`, or set it in the book (lantern machine set NAME port=PORT)")
+            }
+            LinkError::Handshake { source: SshError::Busy { .. }, .. } => failure
+                .hint("it has too many connections that are not logged in yet, or has seen too many failures from this address: wait a little and try again")
+                .hint("on the machine: the settings of its SSH service say how many it takes"),
+            LinkError::Handshake { source: SshError::Closed { during: "before it said what it is" }, .. } => failure
+                .hint("a server that is busy does this, and so does one that lets only certain addresses in; the log on the machine says which")
+                .hint("or another service answers on that port; try another with `address:port`"),
+            LinkError::Handshake { source: SshError::Closed { during: "during the key exchange" }, .. } => failure
+                .hint("the server gave up on us: its log says why; one that turns addresses away does this, and one that is broken")
+                .hint("`lantern check` shows how far it came"),
+            LinkError::Handshake { source: SshError::HostKeySignature(_), .. } => failure
+                .hint("try again: damage on the line is rare, and comes and goes. If it stays, something between you and the machine changes what is sent"),
+            LinkError::Unanswered { .. } => failure
+                .hint("the login worked; what the machine runs for that user hangs, or it is overloaded")
+                .hint("`--login-limit SECONDS` waits longer"),
+            LinkError::Trust(trust) => with_trust(failure, *trust),
+            LinkError::Auth(auth) => {
+                let mut failure = failure;
+                if let Some(reason) = &auth.ended {
+                    failure.details.push(format!("the server ended the login itself: {reason}"));
+                }
+                failure.details.push(match auth.methods.as_slice() {
+                    [] => "the server named no method it would take".into(),
+                    methods => format!("the server would take: {}", methods.join(", ")),
+                });
+                if auth.report.is_empty() {
+                    failure.details.push("nothing could be offered: no key in the ring, no password given".into());
+                }
+                let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
+                failure.details.extend(tried);
+                let keys = auth.report.iter().filter(|line| line.what.starts_with("key ")).count();
+                if auth.ended.is_some() && keys > 1 {
+                    return failure.hint("servers allow a few tries, and each key is one: `--key NAME` offers the one that is meant, and so does the book (lantern machine set NAME key=KEY)");
+                }
+                // A key that the machine would take says that the user is right, and so does half a success.
+                let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
+                if outcome("locked") {
+                    return failure
+                        .hint("`lantern keeper add NAME` unlocks a key for all logins; `--passphrase-fd N` for this one");
+                }
+                match outcome("accepted") {
+                    true => failure.hint("at a terminal you are asked for the rest; `--password-fd N` gives a password"),
+                    false => failure.hint(format!(
+                        "is {} the right user? Images fix it; `--user NAME` tries another",
+                        auth.user
+                    )),
+                }
+            }
+            LinkError::Proxy { source: ProxyError::LoginWanted | ProxyError::LoginRefused, .. } => failure
+                .hint("name the user in the proxy's URI (http://user@address:port); the password is asked for, or read with --proxy-password-fd"),
+            LinkError::Proxy { .. } => failure.hint("does the proxy run there, and may it connect you with that port?"),
+            LinkError::GatewayRefused { gateway, source, .. } => match source.code {
+                OpenFailure::PROHIBITED => {
+                    failure.hint(format!("{gateway} does not let connections be passed on: its SSH service's settings allow or forbid it"))
+                }
+                _ => failure.hint(format!(
+                    "from {gateway}, the machine must be reachable at that address and port; `lantern check` looks at every step"
+                )),
+            },
+            LinkError::Gateway { gateway, source } => {
+                let inner = Self::from(*source);
+                let mut failure = inner;
+                failure.headline = format!("at the gateway {gateway}: {}", failure.headline);
+                failure
+            }
+            LinkError::Book(error) => error.into(),
+            _ => failure,
+        }
+    }
+}
+
+/// The exit code of a failed connection: at a gateway it is that of what failed there.
+pub(crate) fn code_of(error: &LinkError) -> u8 {
+    match error {
+        LinkError::NameNotFound { .. } => code::NAME,
+        LinkError::NoRoute { .. } | LinkError::Dial { .. } => code::ROUTE,
+        LinkError::Refused { .. } => code::REFUSED,
+        LinkError::DialTimedOut { .. } => code::TIMED_OUT,
+        LinkError::Handshake { source, .. } => match source {
+            SshError::NothingInCommon(_) => code::ALGORITHMS,
+            SshError::TimedOut { .. } => code::TIMED_OUT,
+            SshError::HostKey(_)
+            | SshError::HostKeySignature(_)
+            | SshError::HostKeyChanged { .. }
+            | SshError::HostKeyRejected => code::TRUST,
+            SshError::Busy { .. } => code::REFUSED,
+            _ => code::PROTOCOL,
+        },
+        LinkError::Trust(_) => code::TRUST,
+        LinkError::Auth(_) => code::LOGIN,
+        LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
+        LinkError::Lost { .. } => code::LOST,
+        LinkError::Unanswered { .. } => code::TIMED_OUT,
+        LinkError::Book(_) => code::LOCAL,
+        LinkError::Proxy { .. } => code::ROUTE,
+        LinkError::Gateway { source, .. } => code_of(source),
+        LinkError::GatewayRefused { .. } => code::ROUTE,
+    }
+}
+
+fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
+    failure.details = trust.details();
+    match trust {
+        TrustFailure::Changed { machine, key, .. } => failure
+            .detail("Either the machine was set up anew, or something stands between you and it.")
+            .hint("ask on the machine's own console which of the two keys it has")
+            .hint(format!(
+                "if it is the new one: lantern trust accept {machine} --expect {}",
+                key.fingerprint()
+            )),
+        TrustFailure::NoOneToAsk { machine, key } => {
+            failure.hint("compare that with what the machine's own console says").hint(format!(
+                "if it is the same: lantern trust accept {machine} --expect {}",
+                key.fingerprint()
+            ))
+        }
+        TrustFailure::NotExpected { .. } => failure
+            .hint("this may be another machine, or something between you and it; nothing was sent to it"),
+        TrustFailure::KnownOnly { machine, key } => {
+            failure.hint("compare that with what the machine's own console says").hint(format!(
+                "if it is the same: lantern trust accept {machine} --expect {}",
+                key.fingerprint()
+            ))
+        }
+        TrustFailure::Revoked { machine, .. } => failure
+            .hint(format!("give {machine} new host keys on its own console; this one must not be used any more"))
+            .hint("`lantern trust revoked` lists what was revoked and why"),
+        TrustFailure::NotInDns { machine, .. } => failure
+            .detail("Either its records are out of date, or something stands between you and it.")
+            .hint(format!("compare with the machine's own console; `lantern trust accept {machine} --expect …` overrides DNS")),
+        TrustFailure::Rejected { .. } => failure,
+    }
+}

@@ -1,0 +1,12 @@
+//! What is printed: words, tables, JSON, flags, progress, live views. Nothing here asks or connects.
+
+pub(crate) mod check;
+pub(crate) mod explain;
+pub(crate) mod failure;
+pub(crate) mod flags_view;
+pub(crate) mod key_audit;
+pub(crate) mod output;
+pub(crate) mod progress;
+#[cfg(test)]
+#[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
+mod tests;

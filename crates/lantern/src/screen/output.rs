@@ -1,0 +1,276 @@
+//! Everything that is printed: results to standard output, talk to standard error, color only on terminals.
+
+use std::borrow::Cow;
+use std::io::{ErrorKind, IsTerminal, Write};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use lantern_ssh::{is_invisible, neutralize, neutralize_line};
+use serde::Serialize;
+use unicode_width::UnicodeWidthStr;
+
+use crate::screen::failure::{Failure, code};
+
+static QUIET: AtomicBool = AtomicBool::new(false);
+
+/// Silences [`say`].
+pub(crate) fn be_quiet() {
+    QUIET.store(true, Ordering::Relaxed);
+}
+
+/// Whether colors go to this stream: a terminal, and nothing in the environment against it (no-color.org).
+fn colorful(stream: &impl IsTerminal) -> bool {
+    let set = |name| std::env::var_os(name).is_some_and(|value| !value.is_empty());
+    stream.is_terminal() && !set("NO_COLOR") && std::env::var_os("TERM").is_none_or(|term| term != "dumb")
+}
+
+/// Whether standard output shows colors.
+pub(crate) fn colorful_stdout() -> bool {
+    colorful(&std::io::stdout())
+}
+
+/// Whether standard error shows colors.
+pub(crate) fn colorful_stderr() -> bool {
+    colorful(&std::io::stderr())
+}
+
+/// Writes a result.
+///
+/// # Errors
+/// Quietly when the reader has gone; else with what the system says, such as a full disk.
+pub(crate) fn print(text: &str) -> Result<(), Failure> {
+    print_bytes(text.as_bytes())
+}
+
+/// Writes a result that is no text.
+///
+/// # Errors
+/// As [`print`].
+pub(crate) fn print_bytes(bytes: &[u8]) -> Result<(), Failure> {
+    let mut out = std::io::stdout().lock();
+    out.write_all(bytes).and_then(|()| out.flush()).map_err(|error| match error.kind() {
+        // The reader had enough: as good as success.
+        ErrorKind::BrokenPipe => Failure::quiet(0),
+        _ => Failure::new(code::LOCAL, format!("cannot write the result: {error}")),
+    })
+}
+
+/// Writes a result as JSON.
+///
+/// # Errors
+/// As [`print`].
+pub(crate) fn print_json(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value)
+        .map_err(|error| Failure::new(code::INTERNAL, format!("cannot write JSON: {error}")))?;
+    print(&format!("{}\n", visible_json(&text)))
+}
+
+/// JSON that shows everything that is in it: what nobody sees stands there by its number, as controls do anyway (RFC 8259 §7).
+fn visible_json(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match is_invisible(c) || c == '\x7f' {
+            true => {
+                c.encode_utf16(&mut [0; 2]).iter().for_each(|unit| out.push_str(&format!("\\u{unit:04x}")));
+            }
+            false => out.push(c),
+        }
+    }
+    out
+}
+
+/// Text from anywhere, fit to be printed on one line.
+pub(crate) fn fit(text: &str) -> String {
+    neutralize_line(text, usize::MAX)
+}
+
+/// Whether only results and errors are wanted.
+pub(crate) fn is_quiet() -> bool {
+    QUIET.load(Ordering::Relaxed)
+}
+
+/// Talk: what is going on, for a person. Lost when nobody listens.
+pub(crate) fn say(text: &str) {
+    if !QUIET.load(Ordering::Relaxed) {
+        let _ = writeln!(std::io::stderr(), "{text}");
+    }
+}
+
+/// A warning: said even when quiet.
+pub(crate) fn warn(text: &str) {
+    let mark = if colorful_stderr() { "\x1b[33mnote\x1b[0m" } else { "note" };
+    let _ = writeln!(std::io::stderr(), "{mark}: {text}");
+}
+
+/// Tells a failure.
+pub(crate) fn complain(failure: &Failure) {
+    let color = colorful_stderr();
+    let (mark, arrow) =
+        if color { ("\x1b[1;31merror\x1b[0m", "\x1b[36m→\x1b[0m") } else { ("error", "→") };
+    let mut text = format!("{mark}: {}\n", fit(&failure.headline));
+    for detail in &failure.details {
+        text.push_str(&format!("  {}\n", fit(detail)));
+    }
+    for hint in &failure.hints {
+        text.push_str(&format!("  {arrow} {}\n", fit(hint)));
+    }
+    let _ = std::io::stderr().write_all(text.as_bytes());
+}
+
+/// Columns, aligned, under a heading; wide characters count as two. The last column is not padded.
+pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
+    heading: &[&'a str],
+    rows: impl IntoIterator<Item = R>,
+) -> String {
+    let rows: Vec<R> = rows.into_iter().collect();
+    let mut widths: Vec<usize> = heading.iter().map(|cell| width(cell)).collect();
+    for row in &rows {
+        for (widest, cell) in widths.iter_mut().zip(row.as_ref()) {
+            *widest = (*widest).max(width(&fit_cell(cell)));
+        }
+    }
+    let style = if colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
+    let mut out =
+        String::with_capacity((rows.len() + 1) * (widths.iter().sum::<usize>() + 2 * widths.len() + 2));
+    out.push_str(style.0);
+    put_row(&mut out, heading.iter().copied(), &widths);
+    out.push_str(style.1);
+    out.push('\n');
+    for row in &rows {
+        let cells: Vec<Cow<'_, str>> = row.as_ref().iter().map(|cell| fit_cell(cell)).collect();
+        put_row(&mut out, cells.iter().map(Cow::as_ref), &widths);
+        out.push('\n');
+    }
+    out
+}
+
+/// A cell on one line; most are fit as they are.
+fn fit_cell(text: &str) -> Cow<'_, str> {
+    match text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
+        true => text.into(),
+        false => fit(text).into(),
+    }
+}
+
+fn put_row<'c>(out: &mut String, cells: impl Iterator<Item = &'c str>, widths: &[usize]) {
+    for (cell, widest) in cells.zip(widths) {
+        out.push_str(cell);
+        out.extend(std::iter::repeat_n(' ', widest + 2 - width(cell)));
+    }
+    out.truncate(out.trim_end_matches(' ').len());
+}
+
+/// Cells on a terminal. Most text is plain and needs no tables to be measured.
+fn width(text: &str) -> usize {
+    if text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) { text.len() } else { text.width() }
+}
+
+/// Name and value pairs, aligned, one a line.
+pub(crate) fn fields(pairs: &[(&str, String)]) -> String {
+    let width = pairs.iter().map(|(name, _)| name.width()).max().unwrap_or(0);
+    let line = |(name, value): &(&str, String)| {
+        // What has no name is a picture of ours, with its own colors.
+        let value = match name.is_empty() {
+            true => value.clone(),
+            false => neutralize(value, usize::MAX).replace('\t', " "),
+        };
+        let indented = value.replace('\n', &format!("\n{}", " ".repeat(width + 2)));
+        format!("{name}{}  {indented}\n", " ".repeat(width - name.width()))
+    };
+    // A name without a value says nothing; a value without a name goes with the one above.
+    pairs.iter().filter(|(_, value)| !value.is_empty()).map(line).collect()
+}
+
+/// Whether a path names the standard output.
+pub(crate) fn is_stdout(path: &Path) -> bool {
+    ["-", "/dev/stdout", "/dev/fd/1", "/proc/self/fd/1"].iter().any(|name| path == Path::new(name))
+}
+
+/// Whether standard output goes to a terminal.
+pub(crate) fn stdout_is_terminal() -> bool {
+    std::io::stdout().is_terminal()
+}
+
+/// A block that must be seen before a question, even when quiet.
+pub(crate) fn warn_block(text: &str) {
+    let _ = writeln!(std::io::stderr(), "{text}");
+}
+
+/// A question that is answered on standard input.
+pub(crate) fn ask_aloud(text: &str) {
+    let _ = write!(std::io::stderr(), "{text}").and_then(|()| std::io::stderr().flush());
+}
+
+/// A path as it can be typed.
+pub(crate) fn quoted(path: &Path) -> String {
+    let text = path.display().to_string();
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+".contains(c);
+    match text.chars().all(plain) {
+        true => text,
+        false => format!("'{}'", text.replace('\'', "'\\''")),
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+
+    fn cells<'a>(rows: &[[&'a str; 2]]) -> Vec<[Cow<'a, str>; 2]> {
+        rows.iter().map(|row| row.map(Cow::Borrowed)).collect()
+    }
+
+    #[test]
+    fn columns_are_aligned_by_what_a_terminal_shows() {
+        let text = table(&["NAME", "STATE"], cells(&[["lamp-01", "ok"], ["灯台", "doubt"], ["ö", ""]]));
+        let starts: Vec<usize> =
+            text.lines().filter_map(|line| Some(width(line.get(..line.rfind(' ')? + 1)?))).collect();
+        assert_eq!(starts, [9, 9, 9], "{text}");
+        assert!(text.lines().all(|line| !line.ends_with(' ')), "{text:?}");
+        assert_eq!(table(&["NAME"], Vec::<[Cow<'_, str>; 1]>::new()), "NAME\n");
+    }
+
+    /// Nothing that came from a file or a machine steers the terminal, moves to another line, or hides.
+    #[test]
+    fn what_is_printed_is_fit_to_be() {
+        for hostile in
+            ["a\x1b[2J\x07b", "a\nerror: b", "a\u{9b}1mb", "a\u{202e}b\u{e0041}", "a\u{2028}b\tc\r"]
+        {
+            let cell = table(&["X", "Y"], cells(&[[hostile, "end"]]));
+            assert_eq!(cell.lines().count(), 2, "{cell:?}");
+            let field = fields(&[("name", hostile.into())]);
+            let json = visible_json(&serde_json::to_string(hostile).unwrap());
+            assert_eq!(serde_json::from_str::<String>(&json).unwrap(), hostile);
+            for text in [cell, field, json, fit(hostile)] {
+                let good = |c: char| c == '\n' || !c.is_control() && !is_invisible(c);
+                assert!(text.chars().all(good), "{text:?}");
+            }
+            assert!(!fit(hostile).contains('\n'));
+        }
+    }
+
+    #[test]
+    fn fields_without_a_value_are_left_out_and_lines_go_on_below_their_value() {
+        let text = fields(&[
+            ("key", "harbour".into()),
+            ("note", String::new()),
+            ("", "one\ntwo".into()),
+            ("private", "x".into()),
+        ]);
+        assert_eq!(text, "key      harbour\n         one\n         two\nprivate  x\n");
+    }
+
+    #[test]
+    fn a_path_can_be_typed_as_it_is_shown() {
+        for (path, shown) in [
+            ("/home/keeper/a.key", "/home/keeper/a.key"),
+            ("/tmp/two words", "'/tmp/two words'"),
+            ("/tmp/it's", "'/tmp/it'\\''s'"),
+            ("/tmp/$(reboot)", "'/tmp/$(reboot)'"),
+        ] {
+            assert_eq!(quoted(Path::new(path)), shown);
+            let said = std::process::Command::new("sh").args(["-c", &format!("printf %s {shown}")]).output();
+            assert_eq!(String::from_utf8(said.unwrap().stdout).unwrap(), path);
+        }
+    }
+}

@@ -1,0 +1,370 @@
+//! Questions at the terminal.
+
+use std::collections::HashMap;
+use std::io::{PipeReader, PipeWriter, pipe};
+use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use lantern_book::Verified;
+use lantern_keys::{Fingerprint, SecretString};
+use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
+use lantern_ssh::{Prompts, neutralize};
+use tokio::task::spawn_blocking;
+
+use crate::screen::failure::chain;
+use crate::screen::flags_view;
+use crate::screen::output;
+use crate::terminal::prompt::{Answer as Typed, Terminal};
+use crate::terminal::session_ask::{READABLE, unforeseen};
+
+/// Most tries at the question of first contact before it counts as no.
+const MAX_TRIES: u32 = 3;
+/// Longest wait for a question that was given up to put the terminal's modes back.
+const TIDY_TIME: Duration = Duration::from_secs(1);
+
+/// Asks the person at the terminal, one question at a time; secrets given beforehand answer first, once. Clones are the same.
+#[derive(Debug, Clone)]
+pub(crate) struct TerminalAsk {
+    may_ask: bool,
+    known: Arc<Mutex<Known>>,
+    /// Held by the question that is being answered.
+    turn: Arc<tokio::sync::Mutex<()>>,
+}
+
+/// What is known without asking.
+#[derive(Debug, Default)]
+struct Known {
+    /// The password that was handed over, and the machine that it is for.
+    password: Option<SecretString>,
+    machine: Option<String>,
+    proxy_password: Option<SecretString>,
+    passphrase: Option<SecretString>,
+    /// What was answered before, for commands that connect several times.
+    passphrases: HashMap<String, SecretString>,
+    interrupted: bool,
+}
+
+impl Known {
+    fn is_meant(&self, machine: &str) -> bool {
+        self.machine.as_deref().is_none_or(|meant| meant == machine)
+    }
+
+    /// The answer, when nobody need be asked for it.
+    fn answer(&mut self, question: &Question) -> Option<Answer> {
+        let secret = match question {
+            Question::Passphrase { key, again } => {
+                let known = self.passphrases.get(key).filter(|_| !again).cloned();
+                let secret = known.or_else(|| self.passphrase.take())?;
+                self.passphrases.insert(key.clone(), secret.clone());
+                secret
+            }
+            Question::Password { machine, .. } if self.is_meant(machine) => self.password.take()?,
+            Question::ProxyPassword { .. } => self.proxy_password.take()?,
+            // A ready-made password answers a single hidden question, which is how many servers ask for it.
+            Question::Prompts { machine, prompts } => match prompts.prompts.as_slice() {
+                [only] if !only.echo && self.is_meant(machine) => {
+                    return Some(Answer::Secrets(vec![self.password.take()?]));
+                }
+                _ => return None,
+            },
+            _ => return None,
+        };
+        Some(Answer::Secret(secret))
+    }
+}
+
+impl TerminalAsk {
+    /// With these ready-made secrets; `may_ask` false: without a person.
+    pub(crate) fn new(
+        may_ask: bool,
+        password: Option<SecretString>,
+        passphrase: Option<SecretString>,
+    ) -> Self {
+        let known = Known { password, passphrase, ..Known::default() };
+        Self { may_ask, known: Arc::new(Mutex::new(known)), turn: Arc::default() }
+    }
+
+    /// The same with the password of a proxy.
+    pub(crate) fn with_proxy_password(self, password: Option<SecretString>) -> Self {
+        self.known().proxy_password = password;
+        self
+    }
+
+    fn known(&self) -> MutexGuard<'_, Known> {
+        self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The password that was handed over is for this machine: not for the gateways on the way to it.
+    pub(crate) fn is_for(&self, machine: &str) {
+        self.known().machine = Some(machine.to_owned());
+    }
+
+    /// Somebody who knows the answers of another, and asks nobody.
+    pub(crate) fn without_person(&self) -> Self {
+        let nobody = Self::new(false, None, None);
+        nobody.known().passphrases.clone_from(&self.known().passphrases);
+        nobody
+    }
+
+    /// Tells the passphrase of a key beforehand.
+    pub(crate) fn know_passphrase(&self, key: &str, passphrase: SecretString) {
+        self.known().passphrases.insert(key.to_owned(), passphrase);
+    }
+
+    /// The passphrase that was handed over, when it has not been used yet.
+    pub(crate) fn take_given_passphrase(&self) -> Option<SecretString> {
+        self.known().passphrase.take()
+    }
+
+    /// Whether a question was answered with Ctrl-C.
+    pub(crate) fn was_interrupted(&self) -> bool {
+        self.known().interrupted
+    }
+
+    /// Puts a question to the person. After Ctrl-C nothing more is asked.
+    async fn put(self, question: Question) -> Answer {
+        let _turn = self.turn.clone().lock_owned().await;
+        let known = self.known().answer(&question);
+        if let Some(answer) = known {
+            return answer;
+        }
+        if !self.may_ask || self.was_interrupted() {
+            return Answer::NoOne;
+        }
+        let (given_up, guard) = match pipe() {
+            Ok((given_up, writer)) => (Some(given_up), Some(writer)),
+            Err(_) => (None, None),
+        };
+        let (over, is_over) = channel();
+        let guard = Guard { writer: guard, is_over };
+        let known = self.known.clone();
+        let answer = spawn_blocking(move || {
+            let answer = Conversation::open(given_up).map_or(Answer::NoOne, |mut conversation| {
+                let answer = conversation.answer(&question);
+                let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+                known.interrupted |= conversation.interrupted;
+                if let (Question::Passphrase { key, .. }, Answer::Secret(secret)) = (&question, &answer) {
+                    known.passphrases.insert(key.clone(), secret.clone());
+                }
+                answer
+            });
+            let _ = over.send(());
+            answer
+        });
+        let answer = answer.await.unwrap_or(Answer::NoOne);
+        drop(guard);
+        answer
+    }
+}
+
+/// Ends a question when it is dropped before the answer, and waits until the terminal is as it was.
+struct Guard {
+    writer: Option<PipeWriter>,
+    is_over: Receiver<()>,
+}
+
+impl Drop for Guard {
+    fn drop(&mut self) {
+        drop(self.writer.take());
+        let _ = self.is_over.recv_timeout(TIDY_TIME);
+    }
+}
+
+/// One question being asked, on a thread of its own.
+struct Conversation {
+    terminal: Terminal,
+    interrupted: bool,
+}
+
+impl Conversation {
+    fn open(given_up: Option<PipeReader>) -> Option<Self> {
+        let mut terminal = Terminal::open()?;
+        given_up.into_iter().for_each(|given_up| terminal.end_with(given_up));
+        Some(Self { terminal, interrupted: false })
+    }
+
+    fn heard<T>(&mut self, typed: Typed<T>) -> Option<T> {
+        match typed {
+            Typed::Given(answer) => Some(answer),
+            Typed::Interrupted => {
+                self.interrupted = true;
+                None
+            }
+            Typed::Ended => None,
+        }
+    }
+
+    fn secret(&mut self, question: &str) -> Option<SecretString> {
+        let typed = self.terminal.ask_secret(question);
+        self.heard(typed)
+    }
+
+    fn line(&mut self, question: &str) -> Option<String> {
+        let typed = self.terminal.ask_line(question);
+        self.heard(typed)
+    }
+
+    fn answer(&mut self, question: &Question) -> Answer {
+        let not_it = |again: &bool, words: &'static str| if *again { words } else { "" };
+        let secret = match question {
+            Question::FirstContact(contact) => return self.first_contact(contact),
+            Question::Passphrase { key, again } => {
+                let again = not_it(again, "That did not open it. ");
+                self.secret(&format!("{again}Passphrase of the key {key}: "))
+            }
+            Question::Password { user, machine, again } => {
+                let again = not_it(again, "That was not it. ");
+                self.secret(&format!("{again}Password of {user} on {machine}: "))
+            }
+            Question::ProxyPassword { user, proxy, again } => {
+                let again = not_it(again, "That was not it. ");
+                self.secret(&format!("{again}Password of {user} at the proxy {proxy}: "))
+            }
+            Question::NewPassword { machine, demand, again } => {
+                if *again {
+                    output::say(&format!("{machine} did not take the new password."));
+                }
+                if !demand.is_empty() {
+                    output::say(&format!("{machine} says: {demand}"));
+                }
+                self.new_password()
+            }
+            Question::Prompts { machine, prompts } => {
+                return self.prompts(machine, prompts).map_or(Answer::No, Answer::Secrets);
+            }
+            Question::Signature { machine, what } => {
+                let word = unforeseen();
+                let question = format!(
+                    "{READABLE}\r\n{machine} asks for {}.\nType {word} and Enter to allow it this once; anything else refuses. ",
+                    what.replace(['\n', '\r', '\t'], " ")
+                );
+                return match self.line(&question) {
+                    Some(answer) if answer == word => Answer::Yes,
+                    _ => Answer::No,
+                };
+            }
+        };
+        secret.map_or(Answer::No, Answer::Secret)
+    }
+
+    fn first_contact(&mut self, contact: &FirstContact) -> Answer {
+        output::warn_block(&introduce(contact));
+        for _ in 0..MAX_TRIES {
+            let question = "Type yes to trust it, or paste the fingerprint that you were given: ";
+            let Some(answer) = self.line(question) else { return Answer::No };
+            match (answer.trim(), answer.parse::<Fingerprint>()) {
+                ("yes", _) => return Answer::Trust(Verified::Accepted),
+                ("" | "no", _) => return Answer::No,
+                (_, Ok(pasted)) if pasted == contact.key.fingerprint() => {
+                    output::say("It is the same: recorded as verified.");
+                    return Answer::Trust(Verified::Pasted);
+                }
+                (_, Ok(_)) => {
+                    output::say(
+                        "That is the fingerprint of ANOTHER key. This is not the machine you were told about.",
+                    );
+                    return Answer::No;
+                }
+                _ => output::say("Neither yes in full, nor no, nor a fingerprint."),
+            }
+        }
+        Answer::No
+    }
+
+    fn new_password(&mut self) -> Option<SecretString> {
+        loop {
+            let first = self.secret("New password: ").filter(|secret| !secret.is_empty())?;
+            if self.secret("The same again: ")? == first {
+                return Some(first);
+            }
+            output::say("They differ.");
+        }
+    }
+
+    fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>> {
+        for text in [&prompts.name, &prompts.instruction] {
+            text.lines().filter(|line| !line.is_empty()).for_each(|line| output::say(&theirs(machine, line)));
+        }
+        let mut answers = Vec::new();
+        for prompt in &prompts.prompts {
+            // Marked as the machine's words: it must not pass for a question of ours.
+            let lines: Vec<String> = prompt.text.split('\n').map(|line| theirs(machine, line)).collect();
+            let question = lines.join("\n");
+            answers.push(match prompt.echo {
+                true => SecretString::new(self.line(&question)?),
+                false => self.secret(&question)?,
+            });
+        }
+        Some(answers)
+    }
+}
+
+/// A line of a machine's, marked as its: it must not pass for one of ours.
+fn theirs(machine: &str, line: &str) -> String {
+    format!("[{machine}] {}", output::fit(line))
+}
+
+impl Ask for TerminalAsk {
+    fn ask(&self, question: Question) -> Answering {
+        Box::pin(self.clone().put(question))
+    }
+
+    fn password_at_hand(&self, machine: &str) -> bool {
+        let known = self.known();
+        known.password.is_some() && known.is_meant(machine)
+    }
+
+    fn note(&self, note: &Note<'_>) {
+        match note {
+            Note::Moved { machine, from, to } => output::say(&format!(
+                "note: {machine} has moved from {} to {to}; its host key is the same.",
+                from.join(", ")
+            )),
+            Note::FirstUse { machine, key } => output::say(&format!(
+                "note: first contact with {machine}: {} {} is trusted from now on, as its policy has it.",
+                key.describe(),
+                key.fingerprint()
+            )),
+            Note::DnsUnprotected { machine, resolver } => output::warn(&format!(
+                "{resolver} vouches for {machine}, and anybody on the way to it could have forged that."
+            )),
+            Note::DnsUnproven { machine, why } => {
+                output::warn(&format!("DNS cannot vouch for {machine}: {why}"));
+            }
+            Note::Banner(text) => {
+                let text = neutralize(text, usize::MAX);
+                text.trim_end().lines().for_each(|line| output::say(&format!("| {line}")));
+            }
+            Note::NotRemembered(error) => {
+                output::warn(&format!("not remembered for next time: {}", chain(*error)))
+            }
+        }
+    }
+}
+
+/// What is shown of a key before it is trusted.
+pub(crate) fn introduce(contact: &FirstContact) -> String {
+    let fingerprint = contact.key.fingerprint();
+    let picture = flags_view::draw(&fingerprint, output::colorful_stderr());
+    let picture: String = picture.lines().map(|line| format!("    {line}\n")).collect();
+    let mut text = format!(
+        "First contact with {}, reached at {}. It proved to hold this host key:\n\n    {}  {fingerprint}\n\n{picture}\n",
+        contact.machine,
+        contact.reached_at,
+        contact.key.describe(),
+    );
+    if !contact.same_key.is_empty() {
+        text.push_str(&format!("  The same key is known as the key of {}.\n", contact.same_key.join(", ")));
+    }
+    if !contact.same_address.is_empty() {
+        text.push_str(&format!(
+            "  At this address you have met {}, with another key.\n",
+            contact.same_address.join(", ")
+        ));
+    }
+    text.push_str(
+        "  To verify it, look at the machine's own console: a cloud prints fingerprints in its boot log, and on the\n  machine `lantern key show FILE.pub` on its public host key prints this same line and flags.\n",
+    );
+    text
+}

@@ -1,0 +1,151 @@
+//! Passphrases of keys: asked for, chosen, judged.
+
+use lantern_keys::container::{Patience, Sealed};
+use lantern_keys::{KeyError, PrivateKey, SecretString};
+
+use crate::cli::open::OpenArgs;
+use crate::cli::secret_source;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::prompt::{Answer, Terminal};
+
+/// Most tries at a passphrase.
+const MAX_TRIES: u32 = 3;
+/// Guesses below which a passphrase is called weak, as a power of ten: with the key derivation that we write, a
+/// thousand processors take some days for this many.
+const WEAK_BELOW: f64 = 10.0;
+
+/// An opened container.
+pub(crate) struct Opened {
+    /// Its keys, one or more.
+    pub(crate) keys: Vec<PrivateKey>,
+    /// The passphrase that opened it, when there is one.
+    pub(crate) passphrase: Option<SecretString>,
+}
+
+/// Opens a container, asking for its passphrase when it has one.
+///
+/// # Errors
+/// No or a wrong passphrase, a damaged content, or nobody to ask.
+pub(crate) fn open(sealed: &Sealed, name: &str, args: &OpenArgs) -> Result<Opened, Failure> {
+    let failed = |error: &KeyError| Failure::new(code::LOCAL, format!("cannot open {name}: {error}"));
+    let mut patience = if args.patient { Patience::Long } else { Patience::Short };
+    if !sealed.is_protected() {
+        let keys = sealed.open_all(None, patience).map_err(|error| failed(&error))?;
+        return Ok(Opened { keys, passphrase: None });
+    }
+    // Before anybody types a passphrase for nothing.
+    if let Err(error) = sealed.work().check(patience) {
+        sealed.work().check(Patience::Long).map_err(|error| failed(&error))?;
+        if !agree_to_wait(sealed.work().seconds()) {
+            return Err(failed(&error).hint("`--patient` opens it nevertheless"));
+        }
+        patience = Patience::Long;
+    }
+    if let Some(descriptor) = args.passphrase_fd {
+        let passphrase = secret_source::from_descriptor(descriptor)?;
+        let keys = sealed.open_all(Some(&passphrase), patience).map_err(|error| failed(&error))?;
+        return Ok(Opened { keys, passphrase: Some(passphrase) });
+    }
+    let mut terminal = Terminal::open().ok_or_else(|| {
+        failed(&KeyError::PassphraseNeeded)
+            .detail("there is no terminal to ask at")
+            .hint("`--passphrase-fd N` reads it from a file descriptor")
+    })?;
+    let mut error = KeyError::PassphraseNeeded;
+    for attempt in 0..MAX_TRIES {
+        let again = if attempt > 0 { "That did not open it. " } else { "" };
+        let passphrase = match terminal.ask_secret(&format!("{again}Passphrase of {name}: ")) {
+            Answer::Given(passphrase) => passphrase,
+            Answer::Interrupted => return Err(interrupted()),
+            Answer::Ended => break,
+        };
+        match sealed.open_all(Some(&passphrase), patience) {
+            Ok(keys) => return Ok(Opened { keys, passphrase: Some(passphrase) }),
+            Err(met) => error = met,
+        }
+        let try_again = matches!(
+            error,
+            KeyError::WrongPassphrase | KeyError::WrongPassphraseOrDamaged | KeyError::PassphraseNeeded
+        );
+        if !try_again {
+            break;
+        }
+    }
+    Err(failed(&error))
+}
+
+fn agree_to_wait(seconds: u64) -> bool {
+    let question = format!("Deriving its key takes about {seconds} seconds. Type yes to go on: ");
+    Terminal::open().is_some_and(
+        |mut terminal| matches!(terminal.ask_line(&question), Answer::Given(yes) if yes.trim() == "yes"),
+    )
+}
+
+/// The failure of a question that was answered with Ctrl-C.
+pub(crate) fn interrupted() -> Failure {
+    Failure::new(code::INTERRUPTED, "interrupted; nothing was changed")
+}
+
+/// Asks for a new passphrase, twice; an empty answer is not taken for "none", which has an option of its own. A weak one
+/// is warned about.
+///
+/// # Errors
+/// Nobody to ask, or Ctrl-C.
+pub(crate) fn ask_new(what: &str, descriptor_option: &str) -> Result<SecretString, Failure> {
+    let nobody = || {
+        Failure::new(code::LOCAL, format!("{what} wants a passphrase, and there is no terminal to ask at"))
+            .hint(format!("`{descriptor_option} N` reads it from a file descriptor"))
+            .hint("`--plain` does without: whoever reads the file can use the key")
+    };
+    let mut terminal = Terminal::open().ok_or_else(nobody)?;
+    let mut ask = |question: &str| match terminal.ask_secret(question) {
+        Answer::Given(secret) => Ok(secret),
+        Answer::Interrupted => Err(interrupted()),
+        Answer::Ended => Err(nobody()),
+    };
+    loop {
+        let first = ask(&format!("New passphrase for {what}: "))?;
+        if first.is_empty() {
+            output::say("An empty one protects nothing; `--plain` is there for keys without.");
+            continue;
+        }
+        warn_if_weak(&first);
+        if ask("The same again: ")? == first {
+            return Ok(first);
+        }
+        output::say("They differ; once more.");
+    }
+}
+
+/// The new passphrase by the options: none, from a descriptor, or asked for.
+///
+/// # Errors
+/// As [`ask_new`].
+pub(crate) fn choose_new(
+    what: &str,
+    plain: bool,
+    descriptor: Option<u32>,
+    descriptor_option: &str,
+) -> Result<Option<SecretString>, Failure> {
+    match descriptor {
+        Some(descriptor) => {
+            let secret = secret_source::from_descriptor(descriptor)?;
+            warn_if_weak(&secret);
+            Ok(Some(secret))
+        }
+        None if plain => Ok(None),
+        None => ask_new(what, descriptor_option).map(Some),
+    }
+}
+
+/// Warns about a passphrase that can be guessed; it is taken nevertheless.
+fn warn_if_weak(secret: &SecretString) {
+    let estimate = zxcvbn::zxcvbn(secret.expose_secret(), &[]);
+    let power = estimate.guesses_log10();
+    if power < WEAK_BELOW {
+        output::warn(&format!(
+            "that passphrase is weak: about 10^{power:.0} guesses find it. Four or five words picked at random make a good one."
+        ));
+    }
+}

@@ -1,0 +1,115 @@
+//! The decision about what a machine proved to be: by what is known, expected, published or allowed, and else by a person. Whatever carries the
+//! connection asks here.
+
+use std::net::IpAddr;
+
+use lantern_book::{Resolver, TrustStore, TrustVerdict, Verified};
+use lantern_keys::PublicKey;
+
+use crate::ask::{Ask, FirstContact, Note};
+use crate::dns::sshfp_records;
+use crate::error::{TrustFailure, chain};
+use crate::{ConnectRequest, TrustPolicy};
+
+/// What became of a key that is not among the known ones.
+#[derive(Debug)]
+pub(crate) enum Judged {
+    /// It is trusted, and why.
+    Trusted(Verified),
+    /// It is not.
+    Refused(Box<TrustFailure>),
+    /// A person has to say.
+    Ask(FirstContact),
+}
+
+/// Everything that a decision goes by.
+pub(crate) struct Decision<'a> {
+    /// Which machine it is meant to be, and what is said about trusting it.
+    pub(crate) request: &'a ConnectRequest,
+    /// What is known.
+    pub(crate) trust: &'a TrustStore,
+    /// Where it was reached.
+    pub(crate) reached: &'a str,
+    /// Who is told what is worth knowing.
+    pub(crate) ask: &'a dyn Ask,
+}
+
+impl Decision<'_> {
+    /// What can be decided without a person.
+    pub(crate) async fn judge(&self, key: &PublicKey) -> Judged {
+        let refuse = |failure| Judged::Refused(Box::new(failure));
+        let machine = self.request.machine.clone();
+        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key) {
+            TrustVerdict::Revoked(revoked) => {
+                return refuse(TrustFailure::Revoked { machine, key: key.clone(), reason: revoked.reason });
+            }
+            TrustVerdict::Changed { known, belongs_to } => {
+                let (place, key) = (self.reached.to_owned(), key.clone());
+                return refuse(TrustFailure::Changed { machine, place, key, known, belongs_to });
+            }
+            TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
+            TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
+        };
+        if let Some(expected) = self.request.expect {
+            return match key.fingerprint() == expected {
+                true => Judged::Trusted(Verified::Expected),
+                false => refuse(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
+            };
+        }
+        if let Some(judged) = self.ask_dns(key).await {
+            return judged;
+        }
+        match self.request.trust {
+            TrustPolicy::KnownOnly => {
+                return refuse(TrustFailure::KnownOnly { machine, key: key.clone() });
+            }
+            TrustPolicy::FirstUse => {
+                self.ask.note(&Note::FirstUse { machine: &machine, key });
+                return Judged::Trusted(Verified::FirstUse);
+            }
+            TrustPolicy::Ask => {}
+        }
+        let dialed = self.request.place();
+        let reached_at = match self.reached.starts_with(&dialed) {
+            true => self.reached.to_owned(),
+            false => format!("{dialed} ({})", self.reached),
+        };
+        Judged::Ask(FirstContact { machine, reached_at, key: key.clone(), same_key, same_address })
+    }
+
+    /// What the domain name system says of the key, when a trusted resolver is named; nothing when it says nothing that counts.
+    async fn ask_dns(&self, key: &PublicKey) -> Option<Judged> {
+        let trusted = self.request.resolver.filter(Resolver::is_believed)?;
+        let resolver = trusted.address;
+        let machine = &self.request.machine;
+        let name = self.request.addresses.iter().find(|address| address.parse::<IpAddr>().is_err())?;
+        let unproven = |why: String| self.ask.note(&Note::DnsUnproven { machine, why: &why });
+        let answer = match sshfp_records(resolver, name, self.request.limits.connect).await {
+            Ok(answer) => answer,
+            Err(error) => {
+                unproven(format!("{resolver}: {}", chain(&error)));
+                return None;
+            }
+        };
+        if answer.records.is_empty() {
+            return None;
+        }
+        if !answer.authentic {
+            unproven(format!(
+                "{resolver} has SSHFP records of {name}, and does not say that it validated them"
+            ));
+            return None;
+        }
+        if trusted.is_unprotected {
+            self.ask.note(&Note::DnsUnprotected { machine, resolver });
+        }
+        match (answer.names(key), answer.speaks_of(key)) {
+            (true, _) => Some(Judged::Trusted(Verified::Dns)),
+            (false, true) => {
+                let (machine, key) = (machine.clone(), key.clone());
+                Some(Judged::Refused(Box::new(TrustFailure::NotInDns { machine, key })))
+            }
+            (false, false) => None,
+        }
+    }
+}

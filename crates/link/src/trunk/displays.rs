@@ -1,0 +1,51 @@
+//! Channels to a display: opened as long as any display is granted, and given to whoever's cookie they present. One that presents none of them is
+//! closed, and says nothing about which there are.
+
+use std::future::poll_fn;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::BytesMut;
+use lantern_ssh::{DisplaySetup, PeerChannel};
+use tokio::sync::Semaphore;
+use tokio::time::timeout;
+
+use super::grants::{Taken, WAITING};
+use super::state::Offered;
+
+/// How long a program may take to begin: it does so at once.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Finds out whose each channel is, several at a time.
+pub(super) async fn admit(mut opened: Taken<Offered>) {
+    let places = Arc::new(Semaphore::new(WAITING));
+    while let Some((wanted, offered)) = opened.recv().await {
+        // One too many is given up.
+        let Ok(place) = places.clone().try_acquire_owned() else { continue };
+        tokio::spawn(async move {
+            let _ = timeout(PATIENCE, give(wanted, offered)).await;
+            drop(place);
+        });
+    }
+}
+
+async fn give(wanted: PeerChannel, mut offered: Offered) {
+    let mut first = BytesMut::new();
+    let setup = loop {
+        match DisplaySetup::read(&first) {
+            Ok(Some(setup)) => break setup,
+            Ok(None) => {}
+            Err(_) => return,
+        }
+        match poll_fn(|cx| offered.poll_piece(cx)).await {
+            Some(piece) => first.extend_from_slice(&piece),
+            None => return,
+        }
+    };
+    let taker = offered.shared().and_then(|shared| shared.lock().grants.claim_display(&setup));
+    offered.first = first.freeze();
+    if let Some(taker) = taker {
+        // More than are taken are given up.
+        let _ = taker.try_send((wanted, offered));
+    }
+}

@@ -1,0 +1,111 @@
+//! This computer's side of a connection: what is ours to mend.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+
+use lantern_book::{Home, KeyRing, Tunnel, TunnelKind, place};
+use lantern_link::{AgentClient, AgentSocket};
+use tokio::net::{TcpListener, TcpStream, UnixStream};
+
+use super::CheckOptions;
+use super::account::{Line, Mark, Stage};
+use super::findings::{Finding, Mend};
+use crate::Target;
+
+fn line(mark: Mark, saw: impl Into<String>) -> Line {
+    Line::new(Stage::Local, mark, saw)
+}
+
+/// Looks at everything here that the machine's settings need.
+pub(super) async fn look(home: &Home, target: &Target, options: &CheckOptions, mut put: impl FnMut(Line)) {
+    files(home, target, &mut put);
+    if let Some(socket) = &options.keeper {
+        put(running_keeper(socket).await);
+    }
+    if target.forward_display {
+        put(display(options.display.as_deref()).await);
+    }
+    for (name, form) in &target.tunnels {
+        if let Ok(tunnel) = Tunnel::parse(form)
+            && tunnel.kind != TunnelKind::Remote
+        {
+            put(tunnel_port(name, form, &tunnel.listen).await);
+        }
+    }
+}
+
+fn files(home: &Home, target: &Target, put: &mut impl FnMut(Line)) {
+    let mut all_well = true;
+    let mut exposed = |path: PathBuf, mode: u32, wanted: u32| {
+        all_well = false;
+        let saw = format!("others can read {} (mode {mode:04o})", path.display());
+        put(line(Mark::Doubt, saw).with(Finding::Mendable(Mend::Narrow(path, wanted))));
+    };
+    if let Ok(metadata) = fs::metadata(home.path())
+        && metadata.permissions().mode() & 0o077 != 0
+    {
+        exposed(home.path().to_owned(), metadata.permissions().mode() & 0o7777, 0o700);
+    }
+    let ring = KeyRing::new(home);
+    let entries = ring.summaries().unwrap_or_default().into_iter().filter_map(|(_, key)| key.ok());
+    let mut count = 0;
+    for entry in entries.filter(|entry| target.keys.is_empty() || target.keys.contains(&entry.name)) {
+        count += 1;
+        if entry.is_exposed() {
+            exposed(ring.private_path(&entry.name), entry.mode & 0o7777, 0o600);
+        }
+    }
+    if all_well && count > 0 {
+        put(line(Mark::Good, "key files are closed to others"));
+    }
+}
+
+async fn running_keeper(socket: &Path) -> Line {
+    if !socket.exists() {
+        let saw = "no keeper runs: passphrases are asked for each time";
+        return line(Mark::Good, saw).with(Finding::NoKeeper);
+    }
+    match AgentClient::connect(&AgentSocket { path: socket.to_owned(), what: "the keeper" }).await {
+        Ok(mut client) => {
+            let held = client.list().await.map(|keys| keys.len());
+            let saw = match held {
+                Ok(1) => "the keeper runs and holds a key".to_owned(),
+                Ok(held) => format!("the keeper runs and holds {held} keys"),
+                Err(error) => format!("the keeper runs, but: {error}"),
+            };
+            line(Mark::Good, saw)
+        }
+        Err(_) => line(Mark::Doubt, "a keeper was there, and its socket is left over")
+            .with(Finding::Mendable(Mend::RemoveSocket(socket.to_owned()))),
+    }
+}
+
+async fn tunnel_port(name: &str, form: &str, (host, port): &(String, u16)) -> Line {
+    let at = place(host, *port);
+    match TcpListener::bind((host.as_str(), *port)).await {
+        Ok(_) => line(Mark::Good, format!("the port of the tunnel {name} is free: {at}")),
+        Err(error) => line(Mark::Doubt, format!("the tunnel {name} cannot listen at {at}: {error}"))
+            .with(Finding::PortTaken { tunnel: name.to_owned(), form: form.to_owned() }),
+    }
+}
+
+/// Whether the display that programs would draw on answers.
+async fn display(name: Option<&str>) -> Line {
+    let Some(name) = name.filter(|name| !name.is_empty()) else {
+        let saw = "displays are to be forwarded, and none is named here: DISPLAY is not set";
+        return line(Mark::Doubt, saw).with(Finding::NoDisplay);
+    };
+    let (host, rest) = name.rsplit_once(':').unwrap_or(("", name));
+    let number = rest.split('.').next().and_then(|number| number.parse::<u16>().ok());
+    let answers = match (host, number) {
+        (_, None) => false,
+        ("" | "unix", Some(number)) => UnixStream::connect(format!("/tmp/.X11-unix/X{number}")).await.is_ok(),
+        // The X Window System's ports begin at 6000.
+        (host, Some(number)) => TcpStream::connect((host, 6000u16.saturating_add(number))).await.is_ok(),
+    };
+    match answers {
+        true => line(Mark::Good, format!("the display {name} answers")),
+        false => line(Mark::Doubt, format!("the display {name} does not answer")).with(Finding::DeadDisplay),
+    }
+}

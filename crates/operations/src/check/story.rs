@@ -1,0 +1,200 @@
+//! Writing down the steps as they are taken.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use lantern_link::{Answer, Answering, Ask, Note, Question, Step};
+use lantern_ssh::Algorithms;
+
+use super::account::{Account, Line, Mark, Stage};
+use super::findings::CheckError;
+use crate::chain;
+
+/// Hears of every change of the account.
+pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
+
+/// Answers like the person would, and writes down the steps.
+pub(super) struct Watcher {
+    ask: Arc<dyn Ask>,
+    story: Mutex<Story>,
+}
+
+/// What has been written down.
+pub(super) struct Story {
+    pub(super) account: Account,
+    pub(super) gateway: Option<String>,
+    tell: Tell,
+    /// An address that failed: told when another one follows, since the end of the way says the same of the last.
+    held: Option<(String, Duration)>,
+}
+
+impl Watcher {
+    pub(super) fn new(typed: &str, ask: Arc<dyn Ask>, tell: Tell) -> Self {
+        let account = Account { machine: typed.to_owned(), ..Account::default() };
+        Self { ask, story: Mutex::new(Story { account, gateway: None, tell, held: None }) }
+    }
+
+    /// Never held while waiting.
+    pub(super) fn story(&self) -> MutexGuard<'_, Story> {
+        self.story.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The account, told a last time.
+    pub(super) fn finish(self) -> Account {
+        let story = self.story.into_inner().unwrap_or_else(PoisonError::into_inner);
+        (story.tell)(&story.account);
+        story.account
+    }
+
+    /// A password is for the machine that is checked, not for the gateways on the way to it.
+    fn has_password(&self, machine: &str) -> bool {
+        self.story().account.machine == machine && self.ask.password_at_hand(machine)
+    }
+}
+
+impl Story {
+    /// Writes down a step at the machine or the gateway that is being walked to.
+    pub(super) fn put(&mut self, line: Line) {
+        if let Some((before, took)) = self.held.take()
+            && before != line.saw
+        {
+            self.put(Line::new(Stage::Port, Mark::Note, before).took(took));
+        }
+        let gateway = self.gateway.clone();
+        self.add(Line { gateway, ..line });
+    }
+
+    /// Writes down something about this computer.
+    pub(super) fn put_here(&mut self, line: Line) {
+        self.add(line);
+    }
+
+    fn add(&mut self, line: Line) {
+        self.account.lines.push(line);
+        (self.tell)(&self.account);
+    }
+
+    /// The way ends here.
+    pub(super) fn fail(&mut self, stage: Stage, error: CheckError) {
+        let line = Line::new(stage, Mark::Failed, error.headline());
+        let gateway = self.gateway.clone();
+        self.account.failed = Some(super::Failed { stage, gateway, error });
+        self.put(line);
+    }
+
+    /// The last step that was seen to work where we are.
+    pub(super) fn met(&self) -> Stage {
+        let here = self.account.lines.iter().filter(|line| line.gateway == self.gateway);
+        here.map(|line| line.stage).max().unwrap_or(Stage::Book)
+    }
+
+    fn note(&mut self, note: &Note<'_>) {
+        let host_key = |saw: String| Line::new(Stage::HostKey, Mark::Note, saw);
+        match note {
+            Note::Moved { from, to, .. } => {
+                self.put(host_key(format!("moved from {} to {to}; the key is the same", from.join(", "))));
+            }
+            Note::DnsUnproven { why, .. } => self.put(host_key((*why).to_owned())),
+            Note::DnsUnprotected { resolver, .. } => {
+                self.put(host_key(format!("what {resolver} says of it could have been forged on the way")));
+            }
+            Note::FirstUse { key, .. } => self.put(host_key(format!(
+                "{} would be trusted at first use, as the policy has it",
+                key.fingerprint()
+            ))),
+            Note::Banner(_) => {}
+            Note::NotRemembered(error) => self.put(Line::new(Stage::Book, Mark::Note, chain(*error))),
+        }
+    }
+
+    fn step(&mut self, step: &Step<'_>) {
+        let good = |stage, saw: String, took: &Duration| Line::new(stage, Mark::Good, saw).took(*took);
+        match step {
+            Step::Gateway(name) => self.gateway = Some((*name).to_owned()),
+            Step::Machine(_) => self.gateway = None,
+            Step::Resolved { name, found: Ok(found), took } => {
+                if name.parse::<std::net::IpAddr>().is_ok() {
+                    return;
+                }
+                let addresses: Vec<String> = found.iter().map(|address| address.ip().to_string()).collect();
+                self.put(good(Stage::Name, format!("{name} is {}", addresses.join(", ")), took));
+            }
+            // Of several names one may fail; when all do, the error says so.
+            Step::Resolved { found: Err(_), .. } if !self.has_several_addresses() => {}
+            Step::Resolved { name, found: Err(error), took } => {
+                let saw = format!("{name} was not found: {error}");
+                self.put(Line::new(Stage::Name, Mark::Note, saw).took(*took));
+            }
+            Step::AddressFailed { why, took, .. } => {
+                if let Some((before, time)) = self.held.replace(((*why).to_owned(), *took)) {
+                    self.held = None;
+                    self.put(Line::new(Stage::Port, Mark::Note, before).took(time));
+                    self.held = Some(((*why).to_owned(), *took));
+                }
+            }
+            Step::Reached { place, took } => self.put(good(Stage::Port, format!("{place} answers"), took)),
+            Step::Identified { identification, took } => {
+                self.put(good(Stage::Identification, (*identification).to_owned(), took));
+            }
+            Step::Agreed { algorithms, strict, key, trust, took } => {
+                let (mark, saw) = judge_algorithms(algorithms, *strict);
+                self.put(Line::new(Stage::Algorithms, mark, saw).took(*took));
+                let saw = format!("{} {} ({trust})", key.describe(), key.fingerprint());
+                self.put(Line::new(Stage::HostKey, Mark::Good, saw));
+            }
+            Step::Offered { methods } => {
+                self.put(Line::new(Stage::Methods, Mark::Good, methods.join(", ")));
+            }
+            Step::LoggedIn { by, took } => self.put(good(Stage::Login, format!("by {by}"), took)),
+        }
+    }
+
+    fn has_several_addresses(&self) -> bool {
+        self.account.target.as_ref().is_some_and(|target| target.addresses.len() > 1)
+    }
+}
+
+impl Ask for Watcher {
+    fn ask(&self, question: Question) -> Answering {
+        let may = match &question {
+            Question::Passphrase { .. } | Question::ProxyPassword { .. } => true,
+            // One that was handed over is tried; nobody is asked for one just to find out about keys.
+            Question::Password { machine, .. } | Question::Prompts { machine, .. } => {
+                self.has_password(machine)
+            }
+            // A check trusts nothing and changes nothing: it says that there is something to decide.
+            Question::FirstContact(_) | Question::NewPassword { .. } | Question::Signature { .. } => false,
+        };
+        match may {
+            true => self.ask.ask(question),
+            false => Box::pin(std::future::ready(Answer::NoOne)),
+        }
+    }
+    fn password_at_hand(&self, machine: &str) -> bool {
+        self.has_password(machine)
+    }
+    fn wants_methods(&self) -> bool {
+        true
+    }
+    fn note(&self, note: &Note<'_>) {
+        self.story().note(note);
+    }
+    fn step(&self, step: &Step<'_>) {
+        self.story().step(step);
+    }
+}
+
+/// What was chosen, and what of it is old.
+fn judge_algorithms(algorithms: &Algorithms, strict: bool) -> (Mark, String) {
+    let direction = |direction: &lantern_ssh::Direction| match direction.mac {
+        Some(mac) => format!("{} with {}", direction.cipher.name(), mac.name()),
+        None => direction.cipher.name().to_owned(),
+    };
+    let (to, from) = (direction(&algorithms.client_to_server), direction(&algorithms.server_to_client));
+    let ciphers = if to == from { to } else { format!("{to} to it, {from} from it") };
+    let mut saw = format!("{}, {ciphers}", algorithms.kex.name());
+    saw.push_str(if algorithms.kex.is_quantum_safe() { "; quantum-safe" } else { "; not quantum-safe" });
+    saw.push_str(if strict { ", strict" } else { ", NOT strict: the server is older than 2024" });
+    let old = !algorithms.kex.is_quantum_safe() || !strict;
+    (if old { Mark::Note } else { Mark::Good }, saw)
+}

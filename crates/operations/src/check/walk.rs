@@ -1,0 +1,200 @@
+//! The way to one machine, step by step.
+
+use std::sync::Arc;
+
+use lantern_book::{Home, KeyRing, MachineBook};
+use lantern_link::{Ask, ConnectRequest, Known, LinkError, connect};
+use lantern_ssh::{PlanReport, SshError};
+
+use super::account::{Account, Line, Mark, Stage};
+use super::findings::{CheckError, Finding};
+use super::story::{Story, Tell, Watcher};
+use super::{CheckOptions, inside, local};
+use crate::{ReachError, ReachOptions, Target};
+
+/// What was read already, so that many walks need not read it each. Where it could not be, each walk meets and tells the reason itself.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Read {
+    book: Option<Arc<MachineBook>>,
+    known: Option<Arc<Known>>,
+}
+
+impl Read {
+    pub(super) fn new(home: &Home) -> Self {
+        Self { book: MachineBook::load(home).ok().map(Arc::new), known: Known::load(home).ok().map(Arc::new) }
+    }
+}
+
+/// Walks to one machine.
+pub(super) async fn walk(
+    home: &Home,
+    typed: &str,
+    options: &CheckOptions,
+    read: &Read,
+    ask: Arc<dyn Ask>,
+    tell: Tell,
+) -> Account {
+    let watcher = Watcher::new(typed, ask, tell);
+    let found = look_up(&mut watcher.story(), home, read.book.as_deref(), typed, &options.reach);
+    if let Some(target) = found {
+        go(&watcher, home, &options.reach, &target, read.known.clone()).await;
+        watcher.story().gateway = None;
+        // What fails here has no say in what was reached there.
+        local::look(home, &target, options, |line| watcher.story().put_here(line)).await;
+    }
+    watcher.finish()
+}
+
+/// The book's entry: complete, and every name in it there.
+fn look_up(
+    story: &mut Story,
+    home: &Home,
+    book: Option<&MachineBook>,
+    typed: &str,
+    options: &ReachOptions,
+) -> Option<Target> {
+    let find = |book: &MachineBook| Target::find(home, book, typed)?.with_options(home, options);
+    let found = match book {
+        Some(book) => find(book),
+        None => MachineBook::load(home).map_err(ReachError::from).and_then(|book| find(&book)),
+    };
+    let target = match found {
+        Ok(target) => target,
+        Err(error) => {
+            story.fail(Stage::Book, CheckError::Entry(error));
+            return None;
+        }
+    };
+    story.account.machine.clone_from(&target.name);
+    story.account.place = target.place();
+    story.account.target = Some(target.clone());
+    let ring = KeyRing::new(home);
+    if options.keys.is_none()
+        && let Some(Err(error)) = target.keys.iter().map(|key| ring.get(key)).find(Result::is_err)
+    {
+        story.fail(Stage::Book, CheckError::Key(error));
+        return None;
+    }
+    story.put(Line::new(Stage::Book, Mark::Good, describe(&target, options)));
+    Some(target)
+}
+
+/// What the book says, in short.
+fn describe(target: &Target, options: &ReachOptions) -> String {
+    let user = match (&options.user, &target.user) {
+        (Some(user), _) | (None, Some(user)) => user.clone(),
+        (None, None) => {
+            let local = options.local_user.as_deref().unwrap_or_default();
+            format!("{local} (of this computer: the book names none)")
+        }
+    };
+    let keys = if target.keys.is_empty() { "any of the ring".to_owned() } else { target.keys.join(", ") };
+    let mut saw = format!("{}, user {user}, key {keys}", target.place());
+    if !target.via.is_empty() {
+        let way: Vec<&str> = target.via.iter().map(|gateway| gateway.name.as_str()).collect();
+        saw.push_str(&format!(", through {}", way.join(" then ")));
+    }
+    if let Some(proxy) = target.via.first().map_or(target.proxy.as_ref(), |first| first.proxy.as_ref()) {
+        saw.push_str(&format!(", by the proxy {}", proxy.place()));
+    }
+    saw
+}
+
+fn request(
+    home: &Home,
+    options: &ReachOptions,
+    target: &Target,
+    known: Option<Arc<Known>>,
+) -> Result<ConnectRequest, ReachError> {
+    let mut request = target.request(home, options, target.keys(options), false)?;
+    for gateway in &mut request.via {
+        (gateway.only_looking, gateway.known) = (true, known.clone());
+    }
+    (request.only_looking, request.known) = (true, known);
+    Ok(request)
+}
+
+/// From the first packet to what the machine lets us do.
+async fn go(
+    watcher: &Watcher,
+    home: &Home,
+    options: &ReachOptions,
+    target: &Target,
+    known: Option<Arc<Known>>,
+) {
+    let request = match request(home, options, target, known) {
+        Ok(request) => request,
+        Err(error) => {
+            watcher.story().fail(Stage::Book, CheckError::Entry(error));
+            return;
+        }
+    };
+    let trunk = match connect(&request, watcher).await {
+        Ok(trunk) => trunk,
+        Err(error) => {
+            failed_on_the_way(&mut watcher.story(), error);
+            return;
+        }
+    };
+    if let Err(error) = inside::look_around(watcher, &trunk, target).await {
+        failed_on_the_way(&mut watcher.story(), error);
+    }
+    trunk.close().await;
+}
+
+fn failed_on_the_way(story: &mut Story, error: LinkError) {
+    let error = match error {
+        LinkError::Gateway { source, .. } => *source,
+        other => other,
+    };
+    let stage = stage_of(&error, story.met());
+    if let LinkError::Auth(auth) = &error {
+        let mut told: Vec<&PlanReport> = Vec::new();
+        for report in &auth.report {
+            // A method that was tried several times is told once.
+            if told.contains(&report) {
+                continue;
+            }
+            told.push(report);
+            let (what, outcome) = (report.what.clone(), report.outcome.to_owned());
+            let line = Line::new(Stage::Login, Mark::Note, format!("{what}: {outcome}"));
+            story.put(line.with(Finding::NotEnough { what, outcome }));
+        }
+    }
+    story.fail(stage, CheckError::Way(error));
+}
+
+/// The step that an error is about; `met` is the last one that was seen to work.
+fn stage_of(error: &LinkError, met: Stage) -> Stage {
+    match error {
+        LinkError::Book(_) => Stage::Book,
+        LinkError::NameNotFound { .. } => Stage::Name,
+        LinkError::NoRoute { .. }
+        | LinkError::Refused { .. }
+        | LinkError::DialTimedOut { .. }
+        | LinkError::Proxy { .. }
+        | LinkError::GatewayRefused { .. } => Stage::Port,
+        LinkError::Handshake { source: SshError::NothingInCommon(_), .. } => Stage::Algorithms,
+        LinkError::Handshake {
+            source: SshError::HostKey(_) | SshError::HostKeySignature(_) | SshError::HostKeyChanged { .. },
+            ..
+        }
+        | LinkError::Trust(_) => Stage::HostKey,
+        LinkError::Handshake { source: SshError::NotSsh { .. } | SshError::Busy { .. }, .. } => {
+            Stage::Identification
+        }
+        LinkError::Auth(_) => Stage::Login,
+        // What the machine was asked next it did not answer.
+        LinkError::Unanswered { .. } => match met {
+            Stage::Session => Stage::Shell,
+            Stage::Shell | Stage::Clock => Stage::Files,
+            later if later > Stage::Clock => Stage::Forwarding,
+            _ => Stage::Session,
+        },
+        LinkError::ChannelRefused { .. } => Stage::Session,
+        LinkError::RequestRefused { .. } => Stage::Shell,
+        // It broke off: at the step behind the last one that worked.
+        LinkError::Handshake { .. } | LinkError::Dial { .. } | LinkError::Lost { .. } => met.following(),
+        LinkError::Gateway { source, .. } => stage_of(source, met),
+    }
+}

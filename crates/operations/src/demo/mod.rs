@@ -1,0 +1,29 @@
+//! The demo: what its book says of the simulated machines, and the story that is told with them.
+
+mod book;
+mod story;
+
+use std::net::SocketAddr;
+
+use lantern_keys::Fingerprint;
+
+pub use book::enter_into_book;
+pub use story::{Beat, Ending, Run, changed_key, opening, walk};
+
+/// The demo's key in the ring.
+pub const KEY: &str = "harbour";
+/// The machine that is set up anew at the end of the story.
+pub const SET_UP_ANEW: &str = "lamp-02";
+
+/// A simulated machine, as the demo knows it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DemoMachine {
+    /// Its name.
+    pub name: String,
+    /// Where it is reached from here.
+    pub address: SocketAddr,
+    /// Its address behind the gateway, when it has none of its own here.
+    pub inner_address: Option<String>,
+    /// The fingerprint of its host key.
+    pub fingerprint: Fingerprint,
+}

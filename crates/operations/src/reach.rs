@@ -1,0 +1,93 @@
+//! What is said for one connection, and why a machine cannot even be tried.
+
+use std::time::Duration;
+
+use lantern_book::BookError;
+use lantern_keys::Fingerprint;
+use lantern_link::{AgentSocket, KeyChoice, TimeLimits};
+
+/// Why a machine cannot even be tried.
+#[derive(Debug, thiserror::Error)]
+pub enum ReachError {
+    /// The book, or a name that is not in it.
+    #[error(transparent)]
+    Book(#[from] BookError),
+    /// A proxy that is none.
+    #[error("the proxy {text} {rule}")]
+    Proxy {
+        /// What was given.
+        text: String,
+        /// What it would have to be.
+        rule: &'static str,
+        /// By an option; else by the book.
+        typed: bool,
+    },
+    /// The book knows no address.
+    #[error("the book has no address for {machine}")]
+    NoAddress {
+        /// Of this machine.
+        machine: String,
+    },
+    /// Nothing says as whom to log in.
+    #[error("no user to log in as")]
+    NoUser,
+    /// It is spoken to by a protocol that this version does not speak.
+    #[error("{machine} is spoken to by WinRM, which this version of lantern does not do")]
+    Winrm {
+        /// The machine.
+        machine: String,
+    },
+}
+
+/// What is said for one connection, and goes before what the book says.
+#[derive(Debug, Clone, Default)]
+pub struct ReachOptions {
+    /// The user to log in as.
+    pub user: Option<String>,
+    /// The image that says the user.
+    pub image: Option<String>,
+    /// The keys to offer.
+    pub keys: Option<KeyChoice>,
+    /// Machines to go through, the nearest first; empty: as the book says.
+    pub gateways: Vec<String>,
+    /// The proxy to go through, as a URI.
+    pub proxy: Option<String>,
+    /// The fingerprint that the host key must have at first contact.
+    pub expect: Option<Fingerprint>,
+    /// How long steps may take.
+    pub limits: LimitOptions,
+    /// Agents that may sign.
+    pub agents: Vec<AgentSocket>,
+    /// Who we are on this computer: the user where nothing else says one.
+    pub local_user: Option<String>,
+}
+
+/// How long steps may take, where something is said about it.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct LimitOptions {
+    /// For an address to answer.
+    pub connect: Option<Duration>,
+    /// For each answer until keys are agreed.
+    pub handshake: Option<Duration>,
+    /// For each answer while logging in.
+    pub login: Option<Duration>,
+    /// How often a silent server is asked whether it is there; zero: never.
+    pub keep_alive: Option<Duration>,
+}
+
+impl LimitOptions {
+    /// These, and the book's for the rest.
+    pub fn over(self, book: TimeLimits) -> TimeLimits {
+        TimeLimits {
+            connect: self.connect.unwrap_or(book.connect),
+            handshake: self.handshake.unwrap_or(book.handshake),
+            login: self.login.unwrap_or(book.login),
+            keepalive: match self.keep_alive {
+                Some(Duration::ZERO) => None,
+                Some(every) => Some(every),
+                None => book.keepalive,
+            },
+            ..book
+        }
+    }
+}
