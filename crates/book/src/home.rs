@@ -9,10 +9,11 @@ use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 
+use crate::trust_file::TrustCache;
 use crate::{BookError, fault};
 
 /// Largest file of ours that we read, in bytes: ten thousand machines take about 2 MB.
-const MAX_FILE_LEN: u64 = 64 * 1024 * 1024;
+pub(crate) const MAX_FILE_LEN: u64 = 64 * 1024 * 1024;
 
 /// How the names of files begin that are being written.
 pub(crate) const TEMPORARY_PREFIX: &str = ".new-";
@@ -21,6 +22,7 @@ pub(crate) const TEMPORARY_PREFIX: &str = ".new-";
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Home {
     path: PathBuf,
+    pub(crate) trust: TrustCache,
 }
 
 /// Held while files are read and written back; released on drop.
@@ -32,7 +34,7 @@ pub struct HomeLock {
 impl Home {
     /// The home at `path`, which need not exist yet.
     pub fn new(path: PathBuf) -> Self {
-        Self { path }
+        Self { path, trust: TrustCache::default() }
     }
 
     /// The folder.
@@ -197,6 +199,25 @@ pub(crate) fn write_file(path: &Path, content: &[u8], mode: u32, replace: bool) 
     })?;
     // The rename itself must reach the disk too.
     File::open(folder).and_then(|folder| folder.sync_all()).map_err(io())?;
+    fault::point();
+    Ok(())
+}
+
+/// Writes more behind a file that is `len` bytes long, all of it or nothing, as far as that can be had: whoever is killed in the middle leaves
+/// a part. The lock must be held.
+pub(crate) fn append(path: &Path, len: u64, content: &[u8]) -> Result<(), BookError> {
+    let io = || BookError::io("write", path);
+    let mut file = File::options().append(true).open(path).map_err(io())?;
+    fault::point();
+    let written = file.write_all(content).and_then(|()| {
+        fault::point();
+        file.sync_data()
+    });
+    if let Err(error) = written {
+        // The disk is full: what did fit would be read as broken.
+        let _ = file.set_len(len);
+        return Err(io()(error));
+    }
     fault::point();
     Ok(())
 }

@@ -12,19 +12,17 @@ use crate::home::{
 };
 use crate::key_file::{proven_private, read_sealed};
 use crate::ring_note::{KeyNote, RingForm};
-use crate::ring_overview::{KeySummary, Overview, Stamp, base64_of, stamps};
+use crate::ring_overview::{KeySummary, base64_of};
 use crate::{BookError, Home};
 
 const FOLDER: &str = "keys";
-const RING_FILE: &str = "ring.toml";
+pub(crate) const RING_FILE: &str = "ring.toml";
 const PRIVATE_SUFFIX: &str = ".key";
-/// From so many keys on, what a listing needs is kept beside.
-const LARGE_RING: usize = 50;
 
 /// The key ring of one home.
 #[derive(Debug, Clone)]
 pub struct KeyRing {
-    home: Home,
+    pub(crate) home: Home,
 }
 
 /// One key of the ring, as far as it can be read without its passphrase.
@@ -45,9 +43,6 @@ pub struct RingEntry {
     /// The permission bits of the private file.
     pub mode: u32,
 }
-
-/// A name of the ring, and what a listing shows of its key or why it shows nothing.
-pub type Listed = (String, Result<KeySummary, BookError>);
 
 impl RingEntry {
     /// Whether others than the owner could read the private file.
@@ -72,6 +67,14 @@ impl RingEntry {
     }
 }
 
+pub(crate) fn private_file(name: &str) -> String {
+    [name, PRIVATE_SUFFIX].concat()
+}
+
+pub(crate) fn public_file(name: &str) -> String {
+    [name, ".pub"].concat()
+}
+
 impl KeyRing {
     /// The ring of this home.
     pub fn new(home: &Home) -> Self {
@@ -85,12 +88,12 @@ impl KeyRing {
 
     /// Path of the private file of the key with this name.
     pub fn private_path(&self, name: &str) -> PathBuf {
-        self.folder().join(format!("{name}{PRIVATE_SUFFIX}"))
+        self.folder().join(private_file(name))
     }
 
     /// Path of the public file of the key with this name.
     pub fn public_path(&self, name: &str) -> PathBuf {
-        self.folder().join(format!("{name}.pub"))
+        self.folder().join(public_file(name))
     }
 
     /// The names in the ring, in order.
@@ -145,69 +148,12 @@ impl KeyRing {
             .collect())
     }
 
-    /// What a listing needs of every key, in order of their names, each with its own success or failure. In a large ring only
-    /// files that changed since the last time are read.
-    ///
-    /// # Errors
-    /// [`BookError::Io`] when the folder cannot be listed.
-    pub fn summaries(&self) -> Result<Vec<Listed>, BookError> {
-        let names = self.names()?;
-        if names.len() < LARGE_RING {
-            let mut notes = self.load_notes()?.keys;
-            let read = |name: String| {
-                let note = notes.remove(&name);
-                let entry = self.read(name.clone(), self.private_path(&name), note);
-                (name, entry.map(|entry| entry.summary()))
-            };
-            return Ok(names.into_iter().map(read).collect());
-        }
-        let paths: Vec<(PathBuf, PathBuf)> =
-            names.iter().map(|name| (self.private_path(name), self.public_path(name))).collect();
-        // Before the files, so that what is written meanwhile is seen as new the next time.
-        let noted_at = Stamp::of_file(&self.folder().join(RING_FILE));
-        let stamps = stamps(&paths);
-        let noted = Overview::load(&self.home, noted_at);
-        let mut is_new = noted.is_none();
-        let mut noted = noted.unwrap_or_default();
-        let mut notes = None;
-        let mut summaries = Vec::with_capacity(names.len());
-        for ((name, (path, _)), stamp) in names.into_iter().zip(paths).zip(&stamps) {
-            let known = stamp.and_then(|(stamp, mode)| Some((noted.find(&name, stamp)?, mode)));
-            let summary = match known {
-                Some((summary, mode)) => Ok(KeySummary { mode, ..summary }),
-                None => {
-                    is_new |= stamp.is_some();
-                    let notes = match &mut notes {
-                        Some(notes) => notes,
-                        none => none.insert(self.load_notes()?.keys),
-                    };
-                    let note = notes.remove(&name);
-                    self.read(name.clone(), path, note).map(|entry| entry.summary())
-                }
-            };
-            summaries.push((name, summary));
-        }
-        if is_new {
-            let good = summaries.iter().zip(&stamps);
-            let good = good.filter_map(|((_, summary), stamp)| Some(((*stamp)?.0, summary.as_ref().ok()?)));
-            // Where it cannot be written, the next listing takes as long as this one.
-            let _ = Overview::save(&self.home, noted_at, good);
-        }
-        Ok(summaries)
-    }
-
-    /// The name under which the ring has this key.
-    ///
-    /// # Errors
-    /// As [`Self::summaries`].
-    pub fn name_of(&self, key: &PublicKey) -> Result<Option<String>, BookError> {
-        let blob = base64_of(key);
-        let holds =
-            |summary: &Result<KeySummary, BookError>| summary.as_ref().is_ok_and(|key| key.blob == blob);
-        Ok(self.summaries()?.into_iter().find(|(_, summary)| holds(summary)).map(|(name, _)| name))
-    }
-
-    fn read(&self, name: String, path: PathBuf, note: Option<KeyNote>) -> Result<RingEntry, BookError> {
+    pub(crate) fn read(
+        &self,
+        name: String,
+        path: PathBuf,
+        note: Option<KeyNote>,
+    ) -> Result<RingEntry, BookError> {
         let (sealed, mode) = read_sealed(&path)?;
         let line = public_line::parse(&read_or_empty(&self.public_path(&name))?).ok();
         let (shown, comment) = line.map(|(key, comment)| (Some(key), comment)).unwrap_or_default();
@@ -366,7 +312,7 @@ impl KeyRing {
         })
     }
 
-    fn load_notes(&self) -> Result<RingForm, BookError> {
+    pub(crate) fn load_notes(&self) -> Result<RingForm, BookError> {
         let path = self.folder().join(RING_FILE);
         read_toml(&path).map(|(notes, _)| notes)
     }

@@ -46,8 +46,12 @@ mod settings;
 mod sync;
 mod trust;
 mod trust_decided;
+mod trust_draft;
 mod trust_export;
+mod trust_file;
 mod trust_form;
+mod trust_index;
+mod trust_ledger;
 mod trust_store;
 mod tunnel;
 mod value;
@@ -67,13 +71,13 @@ pub use key_file::{
     FileIdentity, KeyFileContent, check_place, kind_in_words, proven_private, public_beside, read_key_file,
     write_new,
 };
-pub use key_ring::{KeyRing, Listed, RingEntry};
+pub use key_ring::{KeyRing, RingEntry};
 pub use machine_book::MachineBook;
 pub use pasted::Pasted;
 pub use proxy::{Proxy, ProxyKind};
 pub use resolver::Resolver;
 pub use ring_note::{Installed, KeyNote};
-pub use ring_overview::KeySummary;
+pub use ring_overview::{KeySummary, Listed};
 pub use schema::json_schema;
 pub use selection::{glob, select};
 pub use settings::{Change, Setting, Settings};

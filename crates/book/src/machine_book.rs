@@ -1,5 +1,6 @@
 //! `machines.toml`: read whole, edited in place so that the person's comments and order survive.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use crate::document::Place;
@@ -157,6 +158,18 @@ impl MachineBook {
             self.effective(name)
                 .is_ok_and(|effective| effective.list(Field::Key).iter().any(|named| named == key))
         })
+    }
+
+    /// For each key that is named anywhere, the machines that use it.
+    pub fn users_of_keys(&self) -> BTreeMap<String, Vec<&str>> {
+        let mut users: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+        for (name, _) in self.iter() {
+            let Ok(effective) = self.effective(name) else { continue };
+            for key in effective.list(Field::Key) {
+                users.entry(key.clone()).or_default().push(name);
+            }
+        }
+        users
     }
 
     /// All tables with settings.

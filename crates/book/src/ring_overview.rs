@@ -1,21 +1,23 @@
 //! `key-overview`: what a listing of the ring needs of each key, so that ten thousand files need not be opened and checked for it. A cache of
 //! public things: each line counts as long as the two files of its key are those that it was made from, told by number, size and times.
 
-use std::fs::{self, Metadata};
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::thread;
 
 use base64ct::{Base64, Encoding};
 use lantern_keys::PublicKey;
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat, stat, statat};
 
 use crate::home::{read_or_empty, write_atomically};
-use crate::{BookError, Home, KeyNote};
+use crate::key_ring::{RING_FILE, private_file, public_file};
+use crate::{BookError, Home, KeyNote, KeyRing};
 
 const FILE: &str = "key-overview";
 /// The first line. Another number is another form, and is made anew.
 const HEADING: &str = "brass-lantern key-overview 1";
+/// From so many keys on, what a listing needs is kept beside.
+const LARGE_RING: usize = 50;
 /// Fewest files for which it pays to ask on several processors.
 const MANY: usize = 1000;
 
@@ -66,6 +68,73 @@ impl KeySummary {
     }
 }
 
+/// A name of the ring, and what a listing shows of its key or why it shows nothing.
+pub type Listed = (String, Result<KeySummary, BookError>);
+
+impl KeyRing {
+    /// What a listing needs of every key, in order of their names, each with its own success or failure. In a large ring only
+    /// files that changed since the last time are read.
+    ///
+    /// # Errors
+    /// [`BookError::Io`] when the folder cannot be listed.
+    pub fn summaries(&self) -> Result<Vec<Listed>, BookError> {
+        let names = self.names()?;
+        if names.len() < LARGE_RING {
+            let mut notes = self.load_notes()?.keys;
+            let read = |name: String| {
+                let note = notes.remove(&name);
+                let entry = self.read(name.clone(), self.private_path(&name), note);
+                (name, entry.map(|entry| entry.summary()))
+            };
+            return Ok(names.into_iter().map(read).collect());
+        }
+        let files: Vec<(String, String)> =
+            names.iter().map(|name| (private_file(name), public_file(name))).collect();
+        // Before the files, so that what is written meanwhile is seen as new the next time.
+        let noted_at = Stamp::of_file(&self.folder().join(RING_FILE));
+        let stamps = stamps(&self.folder(), &files);
+        let noted = Overview::load(&self.home, noted_at);
+        let mut is_new = noted.is_none();
+        let mut noted = noted.unwrap_or_default();
+        let mut notes = None;
+        let mut summaries = Vec::with_capacity(names.len());
+        for (name, stamp) in names.into_iter().zip(&stamps) {
+            let known = stamp.and_then(|(stamp, mode)| Some((noted.find(&name, stamp)?, mode)));
+            let summary = match known {
+                Some((summary, mode)) => Ok(KeySummary { mode, ..summary }),
+                None => {
+                    is_new |= stamp.is_some();
+                    let notes = match &mut notes {
+                        Some(notes) => notes,
+                        none => none.insert(self.load_notes()?.keys),
+                    };
+                    let note = notes.remove(&name);
+                    self.read(name.clone(), self.private_path(&name), note).map(|entry| entry.summary())
+                }
+            };
+            summaries.push((name, summary));
+        }
+        if is_new {
+            let good = summaries.iter().zip(&stamps);
+            let good = good.filter_map(|((_, summary), stamp)| Some(((*stamp)?.0, summary.as_ref().ok()?)));
+            // Where it cannot be written, the next listing takes as long as this one.
+            let _ = Overview::save(&self.home, noted_at, good);
+        }
+        Ok(summaries)
+    }
+
+    /// The name under which the ring has this key.
+    ///
+    /// # Errors
+    /// As [`Self::summaries`].
+    pub fn name_of(&self, key: &PublicKey) -> Result<Option<String>, BookError> {
+        let blob = base64_of(key);
+        let holds =
+            |summary: &Result<KeySummary, BookError>| summary.as_ref().is_ok_and(|key| key.blob == blob);
+        Ok(self.summaries()?.into_iter().find(|(_, summary)| holds(summary)).map(|(name, _)| name))
+    }
+}
+
 /// The blob of a key as [`KeySummary::blob`] has it.
 pub(crate) fn base64_of(key: &PublicKey) -> String {
     Base64::encode_string(&key.encode())
@@ -77,41 +146,42 @@ pub(crate) struct Stamp(u64);
 
 impl Stamp {
     /// That of some files, those that are missing among them.
-    pub(crate) fn of(files: &[Option<&Metadata>]) -> Self {
-        let mark = |file: &Metadata| {
-            [
-                i64::try_from(file.ino()).unwrap_or_default(),
-                i64::try_from(file.len()).unwrap_or_default(),
-                file.mtime(),
-                file.mtime_nsec(),
-                file.ctime(),
-                file.ctime_nsec(),
-            ]
-        };
+    fn of(files: &[Option<&Stat>]) -> Self {
         let mut hasher = DefaultHasher::new();
-        files.iter().for_each(|file| file.map(mark).hash(&mut hasher));
+        for file in files {
+            file.map(|file| {
+                let (number, len) = (file.st_ino, file.st_size);
+                (number, len, file.st_mtime, file.st_mtime_nsec, file.st_ctime, file.st_ctime_nsec)
+            })
+            .hash(&mut hasher);
+        }
         Self(hasher.finish())
     }
 
     /// That of one file.
     pub(crate) fn of_file(path: &Path) -> Self {
-        Self::of(&[fs::metadata(path).ok().as_ref()])
+        Self::of(&[stat(path).ok().as_ref()])
     }
 }
 
-/// For each key, by the paths of its private and its public file, their stamp and the permission bits of the first; nothing when that is no file.
-pub(crate) fn stamps(paths: &[(PathBuf, PathBuf)]) -> Vec<Option<(Stamp, u32)>> {
-    let look = |(private, public): &(PathBuf, PathBuf)| {
-        let metadata = fs::metadata(private).ok().filter(Metadata::is_file)?;
-        let beside = fs::metadata(public).ok();
-        Some((Stamp::of(&[Some(&metadata), beside.as_ref()]), metadata.permissions().mode() & 0o777))
+/// For each key, by the names of its private and its public file in a folder, their stamp and the permission bits of the first; nothing when that
+/// is no file. Asked by name in the open folder, which spares the way there ten thousand times.
+pub(crate) fn stamps(folder: &Path, names: &[(String, String)]) -> Vec<Option<(Stamp, u32)>> {
+    let open = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    let Ok(folder) = rustix::fs::open(folder, open, Mode::empty()) else { return vec![None; names.len()] };
+    let folder = &folder;
+    let look = |(private, public): &(String, String)| {
+        let is_file = |stat: &Stat| FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile;
+        let private = statat(folder, private, AtFlags::empty()).ok().filter(is_file)?;
+        let public = statat(folder, public, AtFlags::empty()).ok();
+        Some((Stamp::of(&[Some(&private), public.as_ref()]), private.st_mode & 0o777))
     };
-    let workers = if paths.len() < MANY { 1 } else { thread::available_parallelism().map_or(1, usize::from) };
-    let share = paths.len().div_ceil(workers).max(1);
+    let workers = if names.len() < MANY { 1 } else { thread::available_parallelism().map_or(1, usize::from) };
+    let share = names.len().div_ceil(workers).max(1);
     thread::scope(|scope| {
-        let look_at = |paths: &[(PathBuf, PathBuf)]| paths.iter().map(look).collect::<Vec<_>>();
+        let look_at = |names: &[(String, String)]| names.iter().map(look).collect::<Vec<_>>();
         let running: Vec<_> =
-            paths.chunks(share).map(|paths| (paths.len(), scope.spawn(move || look_at(paths)))).collect();
+            names.chunks(share).map(|names| (names.len(), scope.spawn(move || look_at(names)))).collect();
         let join = |(len, worker): (usize, thread::ScopedJoinHandle<'_, Vec<_>>)| {
             worker.join().unwrap_or_else(|_| vec![None; len])
         };

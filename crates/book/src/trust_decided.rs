@@ -3,6 +3,7 @@
 
 use lantern_keys::PublicKey;
 
+use crate::trust_file::edit;
 use crate::trust_store::{MAX_KEYS, note_address, with_history};
 use crate::{BookError, Home, KnownKey, Revoked, TrustStore};
 
@@ -31,15 +32,14 @@ impl TrustStore {
         before: &[PublicKey],
         decided: &[KnownKey],
     ) -> Result<Kept, BookError> {
-        Self::edit(home, |store| {
-            let revoked = decided.iter().find_map(|known| store.is_revoked(&known.key.fingerprint()));
+        edit(home, |draft| {
+            let revoked = decided.iter().find_map(|known| draft.is_revoked(&known.key.fingerprint()));
             if let Some(revoked) = revoked {
-                return (false, Kept::Revoked(revoked.clone()));
+                return Ok(Kept::Revoked(revoked.clone()));
             }
-            let record = store.records.get(machine).cloned().unwrap_or_default();
+            let mut record = draft.get(machine)?.unwrap_or_default();
             let has = |key: &PublicKey| record.keys.iter().any(|known| known.key == *key);
             let as_before = record.keys.len() == before.len() && before.iter().all(has);
-            let mut record = record.clone();
             if as_before {
                 let known = std::mem::take(&mut record.keys);
                 record.keys = decided.iter().take(MAX_KEYS).map(|key| with_history(key, &known)).collect();
@@ -51,11 +51,11 @@ impl TrustStore {
                     });
                 }
             } else {
-                return (false, Kept::Otherwise(record.keys));
+                return Ok(Kept::Otherwise(record.keys));
             }
             note_address(&mut record, place);
-            store.records.insert(machine.to_owned(), record);
-            (true, Kept::Yes)
+            draft.put(machine, record);
+            Ok(Kept::Yes)
         })
     }
 }

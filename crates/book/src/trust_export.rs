@@ -47,9 +47,11 @@ impl TrustFile {
         signer: Option<(&PrivateKey, &str)>,
     ) -> Result<String, BookError> {
         let path = Path::new("the export");
-        let records = store.iter().filter(|(name, record)| {
-            wanted(name) && !(record.keys.is_empty() && record.certificates.is_empty())
-        });
+        let records = store.records()?;
+        let records =
+            records.iter().map(|(name, record)| (name.as_str(), record)).filter(|(name, record)| {
+                wanted(name) && !(record.keys.is_empty() && record.certificates.is_empty())
+            });
         let mut text = format!("{FIRST_LINE}{}", TrustForm::of(records, store.revoked()).to_text(path)?);
         if let Some((key, comment)) = signer {
             let failed = |source| BookError::Key { path: path.to_owned(), source };

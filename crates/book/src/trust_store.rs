@@ -1,27 +1,33 @@
 //! `trust.toml`: what each machine proved to be.
 
 use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use jiff::{Timestamp, ToSpan};
-use lantern_keys::{Fingerprint, PublicKey};
+use lantern_keys::{Fingerprint, PublicKey, public_line};
 
-use crate::home::{read_toml, write_atomically};
-use crate::trust_form::TrustForm;
+use crate::trust_file::{Seen, edit, load};
+use crate::trust_index::TrustIndex;
+use crate::trust_ledger::{Ledger, Shared};
 use crate::{BookError, Home, KnownCertificate, KnownKey, Revoked, TrustRecord, TrustVerdict, Verified};
 
-const FILE: &str = "trust.toml";
-const HEADER: &str =
-    "# What each machine proved to be. Written by lantern; change it with `lantern trust`.\n\n";
 /// Most addresses kept for a machine: the latest ones.
 const MAX_ADDRESSES: usize = 16;
 /// Most keys kept for a machine: servers have one of each of four or five kinds, and two of each while they change them.
 pub(crate) const MAX_KEYS: usize = 16;
+/// Most machines named that share a key or an address with another: a whole fleet may, and a person reads a few.
+const MAX_OTHERS: usize = 8;
 
-/// The trust store of one home.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+/// The trust store of one home as it was when it was read. Records are parsed when they are asked for, so that what is wrong with one is told of
+/// that one.
+#[derive(Debug, Clone, Default)]
 pub struct TrustStore {
-    pub(crate) records: BTreeMap<String, TrustRecord>,
-    pub(crate) revoked: Vec<Revoked>,
+    pub(crate) path: PathBuf,
+    pub(crate) ledger: Ledger,
+    pub(crate) seen: Option<Seen>,
+    /// Made when it is asked for, and shared by all states of one file.
+    pub(crate) index: Arc<Mutex<TrustIndex>>,
 }
 
 /// What an announcement of host keys changed.
@@ -34,74 +40,129 @@ pub struct Rotation {
 }
 
 impl TrustStore {
-    /// Reads the store; a missing file is an empty one.
+    /// Reads the store, or what is new of it; a missing file is an empty one.
     ///
     /// # Errors
     /// [`BookError::Syntax`] with the line.
     pub fn load(home: &Home) -> Result<Self, BookError> {
-        let path = home.file(FILE);
-        let (form, text): (TrustForm, String) = read_toml(&path)?;
-        let (records, revoked) = form.read(&path, &text)?;
-        Ok(Self { records, revoked })
+        load(home, false)
+    }
+
+    /// An empty one.
+    pub(crate) fn at(path: PathBuf) -> Self {
+        Self { path, ..Self::default() }
+    }
+
+    /// The machines of which anything is known, by name.
+    pub fn machines(&self) -> Vec<&str> {
+        self.ledger.machines()
     }
 
     /// All records by machine.
-    pub fn iter(&self) -> impl Iterator<Item = (&str, &TrustRecord)> {
-        self.records.iter().map(|(name, record)| (name.as_str(), record))
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn records(&self) -> Result<BTreeMap<String, TrustRecord>, BookError> {
+        let record = |name: &str| Ok((name.to_owned(), self.get(name)?.unwrap_or_default()));
+        self.ledger.machines().into_iter().map(record).collect()
     }
 
     /// The record of a machine.
-    pub fn get(&self, machine: &str) -> Option<&TrustRecord> {
-        self.records.get(machine)
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn get(&self, machine: &str) -> Result<Option<TrustRecord>, BookError> {
+        self.ledger.get(&self.path, machine)
+    }
+
+    /// Whether there is a record of a machine.
+    pub fn has(&self, machine: &str) -> bool {
+        self.ledger.has(machine)
     }
 
     /// All keys and certificates that must not be trusted.
     pub fn revoked(&self) -> &[Revoked] {
-        &self.revoked
+        &self.ledger.revoked
     }
 
     /// Whether this key or certificate must not be trusted.
     pub fn is_revoked(&self, fingerprint: &Fingerprint) -> Option<&Revoked> {
-        self.revoked.iter().find(|revoked| revoked.fingerprint == *fingerprint)
+        self.revoked().iter().find(|revoked| revoked.fingerprint == *fingerprint)
     }
 
     /// The machine under which an address is known, for one-offs.
-    pub fn machine_at(&self, place: &str) -> Option<&str> {
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn machine_at(&self, place: &str) -> Result<Option<String>, BookError> {
         let met = |record: &TrustRecord| record.addresses.last().is_some_and(|address| address == place);
-        self.iter().find(|(_, record)| met(record)).map(|(name, _)| name)
+        Ok(self.holders(Shared::Address(place), 1, |_, record| met(record))?.pop())
     }
 
     /// The keys that a machine may present without a question.
-    pub fn good_keys(&self, machine: &str) -> Vec<PublicKey> {
-        let keys =
-            self.get(machine).into_iter().flat_map(|record| &record.keys).map(|known| known.key.clone());
-        keys.filter(|key| self.is_revoked(&key.fingerprint()).is_none()).collect()
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn good_keys(&self, machine: &str) -> Result<Vec<PublicKey>, BookError> {
+        let keys = self.keys(machine)?.into_iter();
+        Ok(keys.filter(|key| self.is_revoked(&key.fingerprint()).is_none()).collect())
+    }
+
+    /// The keys by which a machine is known, good or not.
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn keys(&self, machine: &str) -> Result<Vec<PublicKey>, BookError> {
+        let keys = self.get(machine)?.map(|record| record.keys).unwrap_or_default();
+        Ok(keys.into_iter().map(|known| known.key).collect())
     }
 
     /// What it means that `machine`, reached at `place`, presents `key`.
-    pub fn assess(&self, machine: &str, place: &str, key: &PublicKey) -> TrustVerdict {
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn assess(&self, machine: &str, place: &str, key: &PublicKey) -> Result<TrustVerdict, BookError> {
         if let Some(revoked) = self.is_revoked(&key.fingerprint()) {
-            return TrustVerdict::Revoked(revoked.clone());
+            return Ok(TrustVerdict::Revoked(revoked.clone()));
         }
-        let others = |wanted: &dyn Fn(&TrustRecord) -> bool| -> Vec<String> {
-            self.iter()
-                .filter(|(name, record)| *name != machine && wanted(record))
-                .map(|(name, _)| name.to_owned())
-                .collect()
-        };
         let has_key = |record: &TrustRecord| record.keys.iter().any(|known| known.key == *key);
         let was_here = |record: &TrustRecord| record.addresses.iter().any(|address| address == place);
-        match self.records.get(machine).filter(|record| !record.keys.is_empty()) {
-            Some(record) if has_key(record) && was_here(record) => TrustVerdict::Known,
-            Some(record) if has_key(record) => TrustVerdict::Moved { from: record.addresses.clone() },
-            Some(record) => {
-                TrustVerdict::Changed { known: record.keys.clone(), belongs_to: others(&has_key) }
-            }
+        let others_with_key = || {
+            let line = public_line::format(key, "");
+            let blob = line.split(' ').nth(1).unwrap_or_default();
+            self.holders(Shared::Key(blob), MAX_OTHERS, |name, record| name != machine && has_key(record))
+        };
+        Ok(match self.get(machine)?.filter(|record| !record.keys.is_empty()) {
+            Some(record) if has_key(&record) && was_here(&record) => TrustVerdict::Known,
+            Some(record) if has_key(&record) => TrustVerdict::Moved { from: record.addresses },
+            Some(record) => TrustVerdict::Changed { known: record.keys, belongs_to: others_with_key()? },
             None => TrustVerdict::FirstContact {
-                same_key: others(&has_key),
-                same_address: others(&|record| was_here(record) && !has_key(record)),
+                same_key: others_with_key()?,
+                same_address: self.holders(Shared::Address(place), MAX_OTHERS, |name, record| {
+                    name != machine && was_here(record) && !has_key(record)
+                })?,
             },
+        })
+    }
+
+    /// The first machines that have something, by name.
+    fn holders(
+        &self,
+        what: Shared<'_>,
+        most: usize,
+        is_wanted: impl Fn(&str, &TrustRecord) -> bool,
+    ) -> Result<Vec<String>, BookError> {
+        let machines = self.index.lock().unwrap_or_else(PoisonError::into_inner).machines(&self.ledger, what);
+        let mut found = Vec::new();
+        for name in machines {
+            if found.len() == most {
+                break;
+            }
+            if self.get(&name)?.is_some_and(|record| is_wanted(&name, &record)) {
+                found.push(name.as_ref().to_owned());
+            }
         }
+        Ok(found)
     }
 
     /// Remembers that `machine` proved to hold `key` at `place`, and that whatever it was known by before is void.
@@ -124,12 +185,13 @@ impl TrustStore {
     /// # Errors
     /// What reading and writing run into.
     pub fn accept_all(home: &Home, machine: &str, place: &str, keys: &[KnownKey]) -> Result<(), BookError> {
-        Self::edit(home, |store| {
-            let record = store.records.entry(machine.to_owned()).or_default();
-            note_address(record, place);
+        edit(home, |draft| {
+            let mut record = draft.get(machine)?.unwrap_or_default();
+            note_address(&mut record, place);
             let before = std::mem::take(&mut record.keys);
             record.keys = keys.iter().take(MAX_KEYS).map(|key| with_history(key, &before)).collect();
-            (true, ())
+            draft.put(machine, record);
+            Ok(())
         })
     }
 
@@ -138,15 +200,16 @@ impl TrustStore {
     /// # Errors
     /// What reading and writing run into.
     pub fn add_key(home: &Home, machine: &str, place: &str, key: &KnownKey) -> Result<(), BookError> {
-        Self::edit(home, |store| {
-            let record = store.records.entry(machine.to_owned()).or_default();
-            note_address(record, place);
+        edit(home, |draft| {
+            let mut record = draft.get(machine)?.unwrap_or_default();
+            note_address(&mut record, place);
             let new = with_history(key, &record.keys);
             record.keys.retain(|known| known.key != key.key);
             if record.keys.len() < MAX_KEYS {
                 record.keys.push(new);
             }
-            (true, ())
+            draft.put(machine, record);
+            Ok(())
         })
     }
 
@@ -160,11 +223,12 @@ impl TrustStore {
         place: Option<&str>,
         certificate: KnownCertificate,
     ) -> Result<(), BookError> {
-        Self::edit(home, |store| {
-            let record = store.records.entry(machine.to_owned()).or_default();
-            place.into_iter().for_each(|place| note_address(record, place));
+        edit(home, |draft| {
+            let mut record = draft.get(machine)?.unwrap_or_default();
+            place.into_iter().for_each(|place| note_address(&mut record, place));
             record.certificates = vec![certificate];
-            (true, ())
+            draft.put(machine, record);
+            Ok(())
         })
     }
 
@@ -181,14 +245,12 @@ impl TrustStore {
         proven: &[PublicKey],
         now: Timestamp,
     ) -> Result<Rotation, BookError> {
-        Self::edit(home, |store| {
-            let revoked = store.revoked.clone();
-            let is_revoked = |key: &PublicKey| revoked.iter().any(|r| r.fingerprint == key.fingerprint());
-            let Some(record) = store.records.get_mut(machine) else { return (false, Rotation::default()) };
+        edit(home, |draft| {
+            let Some(mut record) = draft.get(machine)? else { return Ok(Rotation::default()) };
             let is_known =
                 |record: &TrustRecord, key: &PublicKey| record.keys.iter().any(|known| known.key == *key);
-            if !is_known(record, current) || !announced.contains(current) {
-                return (false, Rotation::default());
+            if !is_known(&record, current) || !announced.contains(current) {
+                return Ok(Rotation::default());
             }
             let (kept, dropped) = std::mem::take(&mut record.keys)
                 .into_iter()
@@ -196,13 +258,17 @@ impl TrustStore {
             record.keys = kept;
             let mut rotation = Rotation::default();
             rotation.dropped.extend(dropped.into_iter().map(|known: KnownKey| known.key));
-            for key in proven.iter().filter(|key| announced.contains(key) && !is_revoked(key)) {
-                if !is_known(record, key) && record.keys.len() < MAX_KEYS {
+            for key in proven.iter().filter(|key| announced.contains(key)) {
+                let is_good = draft.is_revoked(&key.fingerprint()).is_none();
+                if is_good && !is_known(&record, key) && record.keys.len() < MAX_KEYS {
                     record.keys.push(KnownKey::new(key.clone(), Verified::Announced, now));
                     rotation.added.push(key.clone());
                 }
             }
-            (rotation != Rotation::default(), rotation)
+            if rotation != Rotation::default() {
+                draft.put(machine, record);
+            }
+            Ok(rotation)
         })
     }
 
@@ -222,16 +288,17 @@ impl TrustStore {
             record.addresses.last().is_none_or(|last| last != place)
                 || record.keys.iter().any(|known| known.key == *key && known.last_seen + 24.hours() < now)
         };
-        if !Self::load(home)?.records.get(machine).is_some_and(news) {
+        if !Self::load(home)?.get(machine)?.as_ref().is_some_and(news) {
             return Ok(());
         }
-        Self::edit(home, |store| {
-            let Some(record) = store.records.get_mut(machine) else { return (false, ()) };
-            note_address(record, place);
+        edit(home, |draft| {
+            let Some(mut record) = draft.get(machine)? else { return Ok(()) };
+            note_address(&mut record, place);
             for known in record.keys.iter_mut().filter(|known| known.key == *key) {
                 known.last_seen = now;
             }
-            (true, ())
+            draft.put(machine, record);
+            Ok(())
         })
     }
 
@@ -240,26 +307,34 @@ impl TrustStore {
     /// # Errors
     /// What reading and writing run into.
     pub fn forget(home: &Home, machine: &str) -> Result<bool, BookError> {
-        Self::edit(home, |store| {
-            let known = store.records.remove(machine).is_some();
-            (known, known)
-        })
+        edit(home, |draft| Ok(draft.remove(machine)))
     }
 
-    /// What is known of `old` is known of `new` from now on; `keep`: of both. A record that `new` has already stays.
+    /// For each pair: what is known of the first is known of the second from now on; `keep`: of both. A record that the second has already stays.
     ///
     /// # Errors
     /// What reading and writing run into.
-    pub fn rename(home: &Home, old: &str, new: &str, keep: bool) -> Result<(), BookError> {
-        if !Self::load(home)?.records.contains_key(old) {
+    pub fn rename(home: &Home, pairs: &[(&str, &str)], keep: bool) -> Result<(), BookError> {
+        let store = Self::load(home)?;
+        if !pairs.iter().any(|(old, _)| store.has(old)) {
             return Ok(());
         }
-        Self::edit(home, |store| {
-            let record = if keep { store.records.get(old).cloned() } else { store.records.remove(old) };
-            if let Some(record) = record {
-                store.records.entry(new.to_owned()).or_insert(record);
+        edit(home, |draft| {
+            let mut records = Vec::new();
+            for (old, new) in pairs {
+                records.extend(draft.get(old)?.map(|record| (*new, record)));
             }
-            (true, ())
+            if !keep {
+                for (old, _) in pairs {
+                    draft.remove(old);
+                }
+            }
+            for (new, record) in records {
+                if draft.get(new)?.is_none() {
+                    draft.put(new, record);
+                }
+            }
+            Ok(())
         })
     }
 
@@ -268,12 +343,12 @@ impl TrustStore {
     /// # Errors
     /// What reading and writing run into.
     pub fn revoke(home: &Home, revoked: Revoked) -> Result<bool, BookError> {
-        Self::edit(home, |store| {
-            let new = store.is_revoked(&revoked.fingerprint).is_none();
+        edit(home, |draft| {
+            let new = draft.is_revoked(&revoked.fingerprint).is_none();
             if new {
-                store.revoked.push(revoked);
+                draft.revoke(revoked);
             }
-            (new, new)
+            Ok(new)
         })
     }
 
@@ -282,11 +357,12 @@ impl TrustStore {
     /// # Errors
     /// What reading and writing run into.
     pub fn unrevoke(home: &Home, fingerprint: &Fingerprint) -> Result<bool, BookError> {
-        Self::edit(home, |store| {
-            let before = store.revoked.len();
-            store.revoked.retain(|revoked| revoked.fingerprint != *fingerprint);
-            let found = store.revoked.len() < before;
-            (found, found)
+        edit(home, |draft| {
+            let found = draft.is_revoked(fingerprint).is_some();
+            if found {
+                draft.unrevoke(*fingerprint);
+            }
+            Ok(found)
         })
     }
 
@@ -300,18 +376,18 @@ impl TrustStore {
         records: &BTreeMap<String, TrustRecord>,
         revoked: &[Revoked],
     ) -> Result<(Vec<String>, Vec<String>), BookError> {
-        Self::edit(home, |store| {
+        edit(home, |draft| {
             let (mut taken, mut left) = (Vec::new(), Vec::new());
             for (name, new) in records {
-                let record = store.records.entry(name.clone()).or_default();
+                let before = draft.get(name)?;
+                let mut record = before.clone().unwrap_or_default();
                 let shares = |record: &TrustRecord| {
                     record.keys.iter().any(|known| new.keys.iter().any(|other| other.key == known.key))
                 };
-                if !record.keys.is_empty() && !shares(record) {
+                if !record.keys.is_empty() && !shares(&record) {
                     left.push(name.clone());
                     continue;
                 }
-                let before = record.clone();
                 for key in &new.keys {
                     let better = with_history(key, &record.keys);
                     let has_room = record.keys.len() < MAX_KEYS;
@@ -327,35 +403,20 @@ impl TrustStore {
                     record.certificates.clone_from(&new.certificates);
                 }
                 if record.addresses.is_empty() {
-                    new.addresses.iter().for_each(|address| note_address(record, address));
+                    new.addresses.iter().for_each(|address| note_address(&mut record, address));
                 }
-                if *record != before {
+                if record != before.unwrap_or_default() {
                     taken.push(name.clone());
+                    draft.put(name, record);
                 }
             }
-            let news: Vec<Revoked> =
-                revoked.iter().filter(|new| store.is_revoked(&new.fingerprint).is_none()).cloned().collect();
-            let changed = !taken.is_empty() || !news.is_empty();
-            store.revoked.extend(news);
-            (changed, (taken, left))
+            for new in revoked {
+                if draft.is_revoked(&new.fingerprint).is_none() {
+                    draft.revoke(new.clone());
+                }
+            }
+            Ok((taken, left))
         })
-    }
-
-    /// A change under the lock; written when the first half of its outcome says so.
-    pub(crate) fn edit<T>(home: &Home, change: impl FnOnce(&mut Self) -> (bool, T)) -> Result<T, BookError> {
-        let _lock = home.lock()?;
-        let mut store = Self::load(home)?;
-        let (changed, outcome) = change(&mut store);
-        if changed {
-            store.save(home)?;
-        }
-        Ok(outcome)
-    }
-
-    fn save(&self, home: &Home) -> Result<(), BookError> {
-        let path = home.file(FILE);
-        let text = TrustForm::of(self.iter(), &self.revoked).to_text(&path)?;
-        write_atomically(&path, format!("{HEADER}{text}").as_bytes(), 0o644)
     }
 }
 

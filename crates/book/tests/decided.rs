@@ -27,7 +27,7 @@ fn known(key: &PublicKey, verified: Verified) -> KnownKey {
 
 fn kept(home: &Home) -> Vec<(PublicKey, Verified)> {
     let store = TrustStore::load(home).unwrap();
-    let keys = store.get("lamp-01").map(|record| record.keys.clone()).unwrap_or_default();
+    let keys = store.get("lamp-01").unwrap().map(|record| record.keys).unwrap_or_default();
     keys.into_iter().map(|known| (known.key, known.verified)).collect()
 }
 
@@ -62,7 +62,7 @@ fn the_same_key_learned_twice_keeps_the_better_word_for_it() {
     assert_eq!(decide(&home, &[], &[known(&one, Verified::FirstUse)]), Kept::Yes);
     assert_eq!(kept(&home), [(one, Verified::Pasted), (other, Verified::Signed)]);
     let store = TrustStore::load(&home).unwrap();
-    assert_eq!(store.get("lamp-01").unwrap().addresses, ["198.51.100.7:22", PLACE]);
+    assert_eq!(store.get("lamp-01").unwrap().unwrap().addresses, ["198.51.100.7:22", PLACE]);
 }
 
 #[test]

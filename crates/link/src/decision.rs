@@ -3,7 +3,7 @@
 
 use std::net::IpAddr;
 
-use lantern_book::{Resolver, TrustStore, TrustVerdict, Verified};
+use lantern_book::{BookError, Resolver, TrustStore, TrustVerdict, Verified};
 use lantern_keys::PublicKey;
 
 use crate::ask::{Ask, FirstContact, Note};
@@ -36,10 +36,13 @@ pub(crate) struct Decision<'a> {
 
 impl Decision<'_> {
     /// What can be decided without a person.
-    pub(crate) async fn judge(&self, key: &PublicKey) -> Judged {
-        let refuse = |failure| Judged::Refused(Box::new(failure));
+    ///
+    /// # Errors
+    /// What is known cannot be read.
+    pub(crate) async fn judge(&self, key: &PublicKey) -> Result<Judged, BookError> {
+        let refuse = |failure| Ok(Judged::Refused(Box::new(failure)));
         let machine = self.request.machine.clone();
-        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key) {
+        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key)? {
             TrustVerdict::Revoked(revoked) => {
                 return refuse(TrustFailure::Revoked { machine, key: key.clone(), reason: revoked.reason });
             }
@@ -52,12 +55,12 @@ impl Decision<'_> {
         };
         if let Some(expected) = self.request.expect {
             return match key.fingerprint() == expected {
-                true => Judged::Trusted(Verified::Expected),
+                true => Ok(Judged::Trusted(Verified::Expected)),
                 false => refuse(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
             };
         }
         if let Some(judged) = self.ask_dns(key).await {
-            return judged;
+            return Ok(judged);
         }
         match self.request.trust {
             TrustPolicy::KnownOnly => {
@@ -65,7 +68,7 @@ impl Decision<'_> {
             }
             TrustPolicy::FirstUse => {
                 self.ask.note(&Note::FirstUse { machine: &machine, key });
-                return Judged::Trusted(Verified::FirstUse);
+                return Ok(Judged::Trusted(Verified::FirstUse));
             }
             TrustPolicy::Ask => {}
         }
@@ -74,7 +77,7 @@ impl Decision<'_> {
             true => self.reached.to_owned(),
             false => format!("{dialed} ({})", self.reached),
         };
-        Judged::Ask(FirstContact { machine, reached_at, key: key.clone(), same_key, same_address })
+        Ok(Judged::Ask(FirstContact { machine, reached_at, key: key.clone(), same_key, same_address }))
     }
 
     /// What the domain name system says of the key, when a trusted resolver is named; nothing when it says nothing that counts.

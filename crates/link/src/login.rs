@@ -53,7 +53,7 @@ impl<'a, 'r> Login<'a, 'r> {
         ask: &'a dyn Ask,
     ) -> Result<Self, LinkError> {
         let Prepared { request, known, keys, agents, plan, guesses } = prepared;
-        let config = client_config(request, &known, guesses);
+        let config = client_config(request, &known, guesses)?;
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
         Ok(Self {
@@ -152,7 +152,7 @@ impl<'a, 'r> Login<'a, 'r> {
             return;
         };
         let known = || {
-            let record = self.known.trust.get(&self.request.machine)?;
+            let record = self.known.trust.get(&self.request.machine).ok()??;
             record.keys.iter().find(|known| known.key == *key).map(|known| known.verified)
         };
         let trust = match (self.trusted_now, known()) {

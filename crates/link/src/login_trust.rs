@@ -40,11 +40,12 @@ impl Login<'_, '_> {
             return None;
         }
         let (home, machine) = (&self.request.home, &self.request.machine);
-        let known = self.known.trust.get(machine).map(|record| record.keys.as_slice()).unwrap_or_default();
-        let before: Vec<PublicKey> = known.iter().map(|known| known.key.clone()).collect();
         let decided = [KnownKey::new(key.clone(), verified, Timestamp::now())];
         let (machine, key) = (machine.clone(), key.clone());
-        match TrustStore::keep_decided(home, &machine, &self.request.trust_place(), &before, &decided) {
+        let kept = self.known.trust.keys(&machine).and_then(|before| {
+            TrustStore::keep_decided(home, &machine, &self.request.trust_place(), &before, &decided)
+        });
+        match kept {
             Ok(Kept::Yes) => None,
             Ok(Kept::Revoked(revoked)) => {
                 Some(TrustFailure::Revoked { machine, key, reason: revoked.reason })
@@ -68,7 +69,7 @@ impl Login<'_, '_> {
             reached: &self.reached,
             ask: self.ask,
         };
-        let contact = match decision.judge(key).await {
+        let contact = match decision.judge(key).await? {
             Judged::Trusted(verified) => return Ok(Ok(verified)),
             Judged::Refused(failure) => return Ok(Err(failure)),
             Judged::Ask(contact) => contact,
@@ -85,7 +86,7 @@ impl Login<'_, '_> {
     pub(crate) fn note_move(&mut self) {
         let Some(key) = self.client.host_key() else { return };
         let (machine, place) = (&self.request.machine, self.request.trust_place());
-        if let TrustVerdict::Moved { from } = self.known.trust.assess(machine, &place, key) {
+        if let Ok(TrustVerdict::Moved { from }) = self.known.trust.assess(machine, &place, key) {
             self.ask.note(&Note::Moved { machine, from: &from, to: &place });
         }
     }

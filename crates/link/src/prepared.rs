@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use lantern_book::{Hint, Hints, TrustStore};
+use lantern_book::{BookError, Hint, Hints, TrustStore};
 use lantern_keys::{PublicKey, SignatureAlgorithm, SystemRandom};
 use lantern_ssh::algorithm::KexAlgorithm;
 use lantern_ssh::{AuthPlan, Client, ClientConfig, Guess, KeyCandidate};
@@ -73,8 +73,12 @@ impl<'r> Prepared<'r> {
     }
 }
 
-pub(crate) fn client_config(request: &ConnectRequest, store: &Known, guesses: bool) -> ClientConfig {
-    let known: Vec<PublicKey> = store.trust.good_keys(&request.machine);
+pub(crate) fn client_config(
+    request: &ConnectRequest,
+    store: &Known,
+    guesses: bool,
+) -> Result<ClientConfig, BookError> {
+    let known: Vec<PublicKey> = store.trust.good_keys(&request.machine)?;
     let mut offer = request.offer.clone();
     let algorithms: Vec<_> =
         known.iter().flat_map(|key| key.signature_algorithms().iter().copied()).collect();
@@ -94,7 +98,7 @@ pub(crate) fn client_config(request: &ConnectRequest, store: &Known, guesses: bo
     config.login_time = request.limits.login;
     config.keepalive = request.limits.keepalive;
     config.keepalive_misses = request.limits.keepalive_misses;
-    config
+    Ok(config)
 }
 
 /// What was chosen last time, when we can verify a host key of that kind.

@@ -80,6 +80,6 @@ impl Watch {
 }
 
 fn known_keys(home: &Home, machine: &str) -> Option<Vec<PublicKey>> {
-    let store = TrustStore::load(home).ok()?;
-    Some(store.get(machine)?.keys.iter().map(|known| known.key.clone()).collect())
+    let record = TrustStore::load(home).ok()?.get(machine).ok()??;
+    Some(record.keys.into_iter().map(|known| known.key).collect())
 }

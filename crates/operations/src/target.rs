@@ -123,7 +123,7 @@ impl Target {
                 None => place.clone(),
             };
             let trust = TrustStore::load(home)?;
-            self.name = trust.machine_at(&place).map_or(place, str::to_owned);
+            self.name = trust.machine_at(&place)?.unwrap_or(place);
         }
         Ok(self)
     }
@@ -135,7 +135,7 @@ impl Target {
             Destination::OneOff(one_off) => {
                 let place = one_off.place();
                 let trust = TrustStore::load(home)?;
-                let name = trust.machine_at(&place).map_or(place, str::to_owned);
+                let name = trust.machine_at(&place)?.unwrap_or(place);
                 let mut target = Self::of(&book.effective_defaults(), &name)?;
                 target.addresses = vec![one_off.address];
                 target.port = one_off.port;

@@ -117,7 +117,8 @@ fn what_a_machine_presents_is_judged_and_accepted_by_fingerprint_or_by_a_person(
             .target()
             .request(&scene.home, &scene.options, lantern_link::KeyChoice::Nothing, false)
             .unwrap();
-        let seen = |home: &Home, keys: &[_]| standing(&TrustStore::load(home).unwrap(), &request, keys);
+        let seen =
+            |home: &Home, keys: &[_]| standing(&TrustStore::load(home).unwrap(), &request, keys).unwrap();
         let mut count = 0;
         let looked = look(vec![request.clone(), request.clone()], || count += 1).await;
         assert_eq!(count, 2);
@@ -138,18 +139,21 @@ fn what_a_machine_presents_is_judged_and_accepted_by_fingerprint_or_by_a_person(
         let ask = Script::new([Answer::No]);
         let refused = accept(&request, keys.clone(), Wanted::Answer, &ask, |_, _| {}).await;
         assert!(matches!(refused, Err(AcceptError::Trust(_))));
-        assert!(TrustStore::load(&scene.home).unwrap().get("lamp-01").is_none());
+        assert!(TrustStore::load(&scene.home).unwrap().get("lamp-01").unwrap().is_none());
         let ask = Script::new([Answer::Trust(Verified::Accepted)]);
         let accepted = accept(&request, keys.clone(), Wanted::Answer, &ask, |_, _| {}).await.unwrap();
         assert_eq!((accepted.len(), seen(&scene.home, &keys)), (keys.len(), Standing::Known));
 
         let store = TrustStore::load(&scene.home).unwrap();
         let kinds: Vec<_> =
-            audit(&store, 30, Timestamp::now()).into_iter().map(|finding| finding.kind).collect();
+            audit(&store, 30, Timestamp::now()).unwrap().into_iter().map(|finding| finding.kind).collect();
         assert!(matches!(kinds.as_slice(), [FindingKind::Uncompared { .. }]), "{kinds:?}");
         let later = Timestamp::now() + jiff::SignedDuration::from_hours(24 * 31);
         assert!(
-            audit(&store, 30, later).iter().any(|finding| matches!(finding.kind, FindingKind::Unseen { .. }))
+            audit(&store, 30, later)
+                .unwrap()
+                .iter()
+                .any(|finding| matches!(finding.kind, FindingKind::Unseen { .. }))
         );
     });
 }

@@ -197,7 +197,7 @@ fn what_is_shared_is_believed_by_who_signed_it() {
     let taken = said.take_in(&there.home).unwrap();
     assert_eq!((taken.taken.as_slice(), taken.left.len()), (&["lamp-01".to_owned()][..], 0));
     let store = TrustStore::load(&there.home).unwrap();
-    let known = &store.get("lamp-01").unwrap().keys[0];
+    let known = &store.get("lamp-01").unwrap().unwrap().keys[0];
     assert_eq!((&known.key, known.verified, known.by), (&lamp, Verified::Signed, Some(fingerprint)));
     assert!(said.take_in(&there.home).unwrap().taken.is_empty());
     TrustStore::forget(&there.home, "lamp-01").unwrap();

@@ -139,7 +139,7 @@ pub fn floor_of_login() -> Duration {
 
 /// Has the home of a scene know its machine at the address that it has now.
 pub fn trust(scene: &Scene) {
-    let key = TrustStore::load(&scene.home).unwrap().good_keys(MACHINE).remove(0);
+    let key = TrustStore::load(&scene.home).unwrap().good_keys(MACHINE).unwrap().remove(0);
     let place = scene.machine.to_string();
     TrustStore::accept(&scene.home, MACHINE, &place, &key, Verified::Expected, jiff::Timestamp::now())
         .unwrap();

@@ -110,13 +110,15 @@ pub struct KeyAudit {
 pub fn audit_keys(home: &Home, scope: &AuditScope) -> Result<KeyAudit, AuditError> {
     let ring = KeyRing::new(home);
     let book = MachineBook::load(home)?;
+    let users = book.users_of_keys();
+    let users_of = |key: &str| users.get(key).map(Vec::as_slice).unwrap_or_default();
     let mut subjects: Vec<Subject> = ring
         .names()?
         .iter()
         .map(|name| match ring.get(name) {
             Ok(entry) => {
                 let mut problems = problems_of_summary(&entry.summary());
-                problems.extend(problem::problems_of_use(&entry, &book, scope));
+                problems.extend(problem::problems_of_use(&entry, users_of(&entry.name), scope));
                 let beside = look::other_half_beside(&entry.path, &entry.public);
                 problems.extend(beside.map(|public| Problem::OtherHalf { public }));
                 Subject::in_ring(name, entry.path, Some(entry.public), problems)

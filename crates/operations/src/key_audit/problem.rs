@@ -3,7 +3,7 @@
 use jiff::SignedDuration;
 use std::path::PathBuf;
 
-use lantern_book::{KeySummary, MachineBook, RingEntry};
+use lantern_book::{KeySummary, RingEntry};
 use lantern_keys::PublicKey;
 use lantern_keys::container::Sealed;
 
@@ -178,7 +178,7 @@ pub(super) fn algorithm(key: &PublicKey) -> Option<Problem> {
 }
 
 /// What the ring and the book say of a key.
-pub(super) fn problems_of_use(entry: &RingEntry, book: &MachineBook, scope: &AuditScope) -> Vec<Problem> {
+pub(super) fn problems_of_use(entry: &RingEntry, users: &[&str], scope: &AuditScope) -> Vec<Problem> {
     let mut problems = Vec::new();
     let oldest = scope.now - SignedDuration::from_hours(24 * i64::from(scope.max_age_days));
     if entry.note.made.is_some_and(|made| made < oldest) {
@@ -186,12 +186,11 @@ pub(super) fn problems_of_use(entry: &RingEntry, book: &MachineBook, scope: &Aud
     }
     if let Some(next) = &entry.note.replaced_by {
         let installed = entry.note.installed.iter().map(|place| place.machine.clone());
-        let mut in_use: Vec<String> =
-            book.users_of_key(&entry.name).map(str::to_owned).chain(installed).collect();
+        let mut in_use: Vec<String> = users.iter().map(|user| (*user).to_owned()).chain(installed).collect();
         in_use.sort();
         in_use.dedup();
         problems.push(Problem::Replaced { by: next.clone(), in_use });
-    } else if entry.note.installed.is_empty() && book.users_of_key(&entry.name).next().is_none() {
+    } else if entry.note.installed.is_empty() && users.is_empty() {
         problems.push(Problem::Unused);
     }
     problems

@@ -69,8 +69,7 @@ pub async fn accept(
     };
     let now = Timestamp::now();
     let accepted: Vec<KnownKey> = keys.into_iter().map(|key| KnownKey::new(key, verified, now)).collect();
-    let before = store.get(&machine).map(|record| record.keys.as_slice()).unwrap_or_default();
-    let before: Vec<PublicKey> = before.iter().map(|known| known.key.clone()).collect();
+    let before = store.keys(&machine)?;
     match TrustStore::keep_decided(&request.home, &machine, &request.trust_place(), &before, &accepted)? {
         Kept::Yes => Ok(accepted),
         Kept::Revoked(revoked) => {
@@ -117,7 +116,7 @@ async fn by_question(
 ) -> Result<(Vec<PublicKey>, Verified), AcceptError> {
     let machine = request.machine.clone();
     let Some((first, more)) = keys.split_first() else { return Err(AcceptError::NoKey { machine }) };
-    let (same_key, same_address, replaced) = match store.assess(&machine, &request.trust_place(), first) {
+    let (same_key, same_address, replaced) = match store.assess(&machine, &request.trust_place(), first)? {
         TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address, Vec::new()),
         TrustVerdict::Changed { known, .. } => (Vec::new(), Vec::new(), known),
         _ => Default::default(),

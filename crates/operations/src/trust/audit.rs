@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use jiff::{Timestamp, ToSpan};
-use lantern_book::{KnownKey, TrustStore};
+use lantern_book::{BookError, KnownKey, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 
 /// RSA keys below this are on their way out, in bits: what NIST SP 800-57 gives until 2030.
@@ -48,13 +48,17 @@ pub struct Finding {
 }
 
 /// Looks through a trust store; `unseen_for`, in days: after how many without being seen a key is questionable.
-pub fn audit(store: &TrustStore, unseen_for: u16, now: Timestamp) -> Vec<Finding> {
+///
+/// # Errors
+/// A record cannot be read.
+pub fn audit(store: &TrustStore, unseen_for: u16, now: Timestamp) -> Result<Vec<Finding>, BookError> {
+    let records = store.records()?;
     let mut holders: BTreeMap<String, (Fingerprint, Vec<String>)> = BTreeMap::new();
-    for (name, record) in store.iter() {
+    for (name, record) in &records {
         for known in &record.keys {
             let fingerprint = known.key.fingerprint();
             let holder = holders.entry(fingerprint.to_string()).or_insert_with(|| (fingerprint, Vec::new()));
-            holder.1.push(name.to_owned());
+            holder.1.push(name.clone());
         }
     }
     let shared = holders.into_values().filter(|(_, machines)| machines.len() > 1);
@@ -62,15 +66,15 @@ pub fn audit(store: &TrustStore, unseen_for: u16, now: Timestamp) -> Vec<Finding
         .map(|(fingerprint, machines)| Finding { machines, fingerprint, kind: FindingKind::Shared })
         .collect();
     let oldest = now - (i64::from(unseen_for) * 24).hours();
-    for (name, record) in store.iter() {
+    for (name, record) in &records {
         for known in &record.keys {
             let fingerprint = known.key.fingerprint();
             let kinds = kinds(store, known, oldest).into_iter();
-            findings.extend(kinds.map(|kind| Finding { machines: vec![name.to_owned()], fingerprint, kind }));
+            findings.extend(kinds.map(|kind| Finding { machines: vec![name.clone()], fingerprint, kind }));
         }
     }
     findings.sort_by_key(|finding| rank(&finding.kind));
-    findings
+    Ok(findings)
 }
 
 fn rank(kind: &FindingKind) -> u8 {

@@ -1,6 +1,6 @@
 //! Looking at the host keys of machines, and what they mean.
 
-use lantern_book::{KnownKey, TrustStore, TrustVerdict};
+use lantern_book::{BookError, KnownKey, TrustStore, TrustVerdict};
 use lantern_keys::PublicKey;
 use lantern_link::{ConnectRequest, LinkError, Nobody, probe_host_keys};
 
@@ -61,17 +61,24 @@ pub enum Standing {
 }
 
 /// What these keys of one machine mean, going by what is trusted.
-pub fn standing(store: &TrustStore, request: &ConnectRequest, keys: &[PublicKey]) -> Standing {
+///
+/// # Errors
+/// What is trusted cannot be read.
+pub fn standing(
+    store: &TrustStore,
+    request: &ConnectRequest,
+    keys: &[PublicKey],
+) -> Result<Standing, BookError> {
     let assess = |key: &PublicKey| store.assess(&request.machine, &request.trust_place(), key);
-    let verdicts: Vec<TrustVerdict> = keys.iter().map(assess).collect();
+    let verdicts: Vec<TrustVerdict> = keys.iter().map(assess).collect::<Result<_, _>>()?;
     for verdict in &verdicts {
         if let TrustVerdict::Revoked(revoked) = verdict {
-            return Standing::Revoked { reason: revoked.reason.clone() };
+            return Ok(Standing::Revoked { reason: revoked.reason.clone() });
         }
     }
     let is_own = |v: &&TrustVerdict| matches!(v, TrustVerdict::Known | TrustVerdict::Moved { .. });
     let own = verdicts.iter().filter(is_own).count();
-    match verdicts.into_iter().next() {
+    Ok(match verdicts.into_iter().next() {
         _ if own > 0 && own < keys.len() => {
             Standing::PartlyKnown { unknown: keys.len() - own, all: keys.len() }
         }
@@ -79,5 +86,5 @@ pub fn standing(store: &TrustStore, request: &ConnectRequest, keys: &[PublicKey]
         Some(TrustVerdict::FirstContact { same_key, .. }) => Standing::New { same_key },
         Some(TrustVerdict::Changed { known, belongs_to }) => Standing::Changed { known, belongs_to },
         _ => Standing::Known,
-    }
+    })
 }

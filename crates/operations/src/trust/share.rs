@@ -26,7 +26,7 @@ pub fn share(
 ) -> Result<Option<Shared>, BookError> {
     let store = TrustStore::load(home)?;
     let wanted = |name: &str| names.is_empty() || names.iter().any(|pattern| glob(pattern, name));
-    match store.iter().filter(|(name, _)| wanted(name)).count() {
+    match store.machines().into_iter().filter(|name| wanted(name)).count() {
         0 => Ok(None),
         machines => Ok(Some(Shared { text: TrustFile::write(&store, wanted, signer)?, machines })),
     }

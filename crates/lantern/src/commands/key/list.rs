@@ -13,6 +13,8 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     let summaries = ring.summaries()?;
     let book = MachineBook::load(home)?;
+    let users = book.users_of_keys();
+    let users_of = |key: &str| users.get(key).map(Vec::as_slice).unwrap_or_default();
     if json {
         let values: Vec<Value> = summaries
             .iter()
@@ -23,7 +25,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
                         "name": name, "private_file": ring.private_path(name), "error": chain(error),
                     }),
                 };
-                value["machines"] = json!(book.users_of_key(name).collect::<Vec<_>>());
+                value["machines"] = json!(users_of(name));
                 value
             })
             .collect();
@@ -43,18 +45,17 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
         );
         return Ok(());
     }
-    let rows = entries.iter().map(|entry| row(entry, &book));
+    let rows = entries.iter().map(|entry| row(entry, users_of(&entry.name)));
     output::print(&output::table(
         &["NAME", "ALGORITHM", "FINGERPRINT", "MADE", "MACHINES", "STATE", "COMMENT"],
         rows,
     ))
 }
 
-fn row<'a>(entry: &'a KeySummary, book: &MachineBook) -> [std::borrow::Cow<'a, str>; 7] {
+fn row<'a>(entry: &'a KeySummary, users: &[&str]) -> [std::borrow::Cow<'a, str>; 7] {
     let made = entry.note.made.map(|made| made.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
     // One key may open hundreds of machines: a few are named, the others counted.
-    let users: Vec<&str> = book.users_of_key(&entry.name).collect();
-    let machines = match users.as_slice() {
+    let machines = match users {
         [] => "-".to_owned(),
         [one] => (*one).to_owned(),
         [one, rest @ ..] => format!("{one} +{}", rest.len()),

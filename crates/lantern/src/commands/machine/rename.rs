@@ -34,22 +34,24 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
     if goes_on {
         // Trust is known under both names before the book has the new one: wherever this is stopped, no machine becomes a stranger.
         let trust = TrustStore::load(home)?;
-        if let Some((_, new)) =
-            pairs.iter().find(|(old, new)| trust.get(new).is_some_and(|r| Some(r) != trust.get(old)))
-        {
-            return Err(Failure::new(code::LOCAL, format!("the trust store knows another machine as {new}"))
-                .hint(format!("if that one is gone: lantern trust forget {new}")));
+        for (old, new) in pairs.iter().filter(|(_, new)| trust.has(new)) {
+            if trust.get(new)? != trust.get(old)? {
+                let text = format!("the trust store knows another machine as {new}");
+                let hint = format!("if that one is gone: lantern trust forget {new}");
+                return Err(Failure::new(code::LOCAL, text).hint(hint));
+            }
         }
         // A dry run of the change first: what the book refuses must not leave traces elsewhere.
         MachineBook::try_edit(home, |edit: &mut BookEdit| {
             pairs.iter().try_for_each(|(old, new)| edit.rename_machine(old, new))
         })?;
-        pairs.iter().try_for_each(|(old, new)| TrustStore::rename(home, old, new, true))?;
+        let names: Vec<(&str, &str)> = pairs.iter().map(|(old, new)| (old.as_str(), new.as_str())).collect();
+        TrustStore::rename(home, &names, true)?;
         MachineBook::edit(home, |edit: &mut BookEdit| {
             pairs.iter().try_for_each(|(old, new)| edit.rename_machine(old, new))
         })?;
+        TrustStore::rename(home, &names, false)?;
         for (old, new) in &pairs {
-            TrustStore::rename(home, old, new, false)?;
             Hints::rename(home, old, new)?;
             rename_in_ring(home, old, new)?;
         }

@@ -18,10 +18,10 @@ pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failur
     let book = MachineBook::load(home)?;
     let effective = book.effective(&args.name)?;
     let trust = TrustStore::load(home)?;
-    let record = trust.get(&args.name);
+    let record = trust.get(&args.name)?;
     if json {
         let mut value = machine_json(&args.name, &effective);
-        value["host_keys"] = record.map_or(json!([]), crate::commands::trust::keys_json);
+        value["host_keys"] = record.as_ref().map_or(json!([]), crate::commands::trust::keys_json);
         value["line"] = json!(book.line(&args.name));
         value["settings"] = effective.iter().map(setting_json).collect();
         return output::print_json(&value);
@@ -29,7 +29,7 @@ pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failur
     let path = MachineBook::path(home);
     output::print(&format!("{}  {}, line {}\n\n", args.name, path.display(), book.line(&args.name)))?;
     output::print(&settings_table(&effective, args.all))?;
-    let met = match record {
+    let met = match &record {
         None => "never met: the next contact is the first".to_owned(),
         Some(record) => record.keys.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
     };

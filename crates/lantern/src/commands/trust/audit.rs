@@ -14,7 +14,7 @@ use crate::screen::output;
 pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;
     let book = MachineBook::load(home)?;
-    let findings = audit(&store, args.unseen_for, Timestamp::now());
+    let findings = audit(&store, args.unseen_for, Timestamp::now())?;
     if json {
         let values: Vec<Value> = findings
             .iter()
@@ -28,7 +28,7 @@ pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failu
             .collect();
         output::print_json(&values)?;
     } else if findings.is_empty() {
-        output::say(&format!("{} machines looked at, nothing found.", store.iter().count()));
+        output::say(&format!("{} machines looked at, nothing found.", store.machines().len()));
     } else {
         let rows = findings.iter().map(|f| {
             let (kind, detail, mend) = in_words(f, &book);

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use lantern_book::{Home, TrustRecord, TrustStore, glob};
+use lantern_book::{BookError, Home, TrustRecord, TrustStore, glob};
 use serde_json::{Value, json};
 
 use super::{certificates_json, keys_json, known_name};
@@ -13,12 +13,15 @@ use crate::screen::output;
 
 pub(super) fn list(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let store = TrustStore::load(home)?;
-    let wanted = |name: &str, record: &TrustRecord| {
-        (args.names.is_empty() || args.names.iter().any(|pattern| glob(pattern, name)))
-            && (!args.uncompared || record.keys.iter().any(|known| !known.verified.is_compared()))
-    };
-    let records: Vec<(&str, &TrustRecord)> =
-        store.iter().filter(|(name, record)| wanted(name, record)).collect();
+    let is_named =
+        |name: &&str| args.names.is_empty() || args.names.iter().any(|pattern| glob(pattern, name));
+    let named = store.machines().into_iter().filter(is_named);
+    let mut records: Vec<(&str, TrustRecord)> = named
+        .map(|name| Ok((name, store.get(name)?.unwrap_or_default())))
+        .collect::<Result<_, BookError>>()?;
+    if args.uncompared {
+        records.retain(|(_, record)| record.keys.iter().any(|known| !known.verified.is_compared()));
+    }
     if json {
         let machines: Vec<Value> = records.iter().map(|(name, record)| record_json(name, record)).collect();
         return output::print_json(&machines);
@@ -49,7 +52,7 @@ pub(super) fn list(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failu
         }
     }
     if rows.is_empty() {
-        output::say(if store.iter().next().is_none() {
+        output::say(if store.machines().is_empty() {
             "No machine has been met yet."
         } else {
             "None is like that."
@@ -72,12 +75,12 @@ fn record_json(name: &str, record: &TrustRecord) -> Value {
 pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> {
     let store = TrustStore::load(home)?;
     let name = known_name(home, &store, typed)?;
-    let Some(record) = store.get(&name) else {
+    let Some(record) = store.get(&name)? else {
         return Err(Failure::new(code::LOCAL, format!("nothing is known of {name}"))
             .hint(format!("lantern trust scan {name}")));
     };
     if json {
-        return output::print_json(&record_json(&name, record));
+        return output::print_json(&record_json(&name, &record));
     }
     let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d %H:%M UTC").to_string();
     let mut text = output::fields(&[("machine", name.clone()), ("met at", record.addresses.join(", "))]);

@@ -73,9 +73,9 @@ fn key_json(key: &PublicKey) -> Value {
 
 /// The name under which the store knows what was typed: also of a machine that is out of the book.
 fn known_name(home: &Home, store: &TrustStore, typed: &str) -> Result<String, Failure> {
-    match store.get(typed) {
-        Some(_) => Ok(typed.to_owned()),
-        None => Ok(Target::resolve(home, typed)?.name),
+    match store.has(typed) {
+        true => Ok(typed.to_owned()),
+        false => Ok(Target::resolve(home, typed)?.name),
     }
 }
 

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use jiff::Timestamp;
-use lantern_book::{Home, Revoked, TrustStore};
+use lantern_book::{Home, Revoked, TrustRecord, TrustStore};
 use lantern_keys::Fingerprint;
 use serde_json::{Value, json};
 
@@ -29,11 +29,10 @@ pub(super) fn revoke(args: &RevokeArgs, home: &Home, json: bool) -> Result<(), F
     let revoked = Revoked { fingerprint, reason: reason.to_owned(), since: Timestamp::now() };
     let new = TrustStore::revoke(home, revoked)?;
     let store = TrustStore::load(home)?;
-    let machines: Vec<&str> = store
-        .iter()
-        .filter(|(_, record)| record.keys.iter().any(|known| known.key.fingerprint() == fingerprint))
-        .map(|(name, _)| name)
-        .collect();
+    let has_it =
+        |record: &TrustRecord| record.keys.iter().any(|known| known.key.fingerprint() == fingerprint);
+    let records = store.records()?.into_iter();
+    let machines: Vec<String> = records.filter(|(_, record)| has_it(record)).map(|(name, _)| name).collect();
     if json {
         return output::print_json(
             &json!({ "fingerprint": fingerprint.to_string(), "revoked": new, "machines": machines }),

@@ -72,7 +72,7 @@ pub(super) async fn run(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, 
     for (request, outcome) in requests.iter().zip(scanned) {
         let (state, detail, keys) = match &outcome {
             Ok(keys) => {
-                let (state, detail) = in_words(standing(&store, request, keys));
+                let (state, detail) = in_words(standing(&store, request, keys)?);
                 if matches!(state, "new" | "CHANGED" | "REVOKED") {
                     status = code::TRUST;
                 }
