@@ -1,15 +1,15 @@
 //! The folder that everything lives in, its lock, and atomic writes.
 
+use std::any::Any;
 use std::fs::{self, File, TryLockError};
 use std::io::{ErrorKind, Read, Seek, Write};
 use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use serde::de::DeserializeOwned;
 
-use crate::trust_file::TrustCache;
 use crate::{BookError, fault};
 
 /// Largest file of ours that we read, in bytes: ten thousand machines take about 2 MB.
@@ -22,8 +22,21 @@ pub(crate) const TEMPORARY_PREFIX: &str = ".new-";
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Home {
     path: PathBuf,
-    pub(crate) trust: TrustCache,
+    memory: Memory,
 }
+
+/// What is remembered of a home's files in one process, by all who share the home.
+#[derive(Debug, Clone, Default)]
+struct Memory(Arc<OnceLock<Box<dyn Any + Send + Sync>>>);
+
+/// Homes are the same whatever was read of them.
+impl PartialEq for Memory {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for Memory {}
 
 /// Held while files are read and written back; released on drop.
 #[derive(Debug)]
@@ -34,7 +47,7 @@ pub struct HomeLock {
 impl Home {
     /// The home at `path`, which need not exist yet.
     pub fn new(path: PathBuf) -> Self {
-        Self { path, trust: TrustCache::default() }
+        Self { path, memory: Memory::default() }
     }
 
     /// The folder.
@@ -45,6 +58,11 @@ impl Home {
     /// The path of a file in it.
     pub fn file(&self, name: &str) -> PathBuf {
         self.path.join(name)
+    }
+
+    /// What is remembered, by the one who remembers: there is room for one kind of memory, and nothing for another.
+    pub(crate) fn memory<T: Any + Default + Send + Sync>(&self) -> Option<&T> {
+        self.memory.0.get_or_init(|| Box::new(T::default())).downcast_ref()
     }
 
     /// Whether nobody else can change what is in the folder; one that is not there yet is fine.
@@ -150,11 +168,17 @@ pub(crate) fn read_bounded(reader: &mut fs::File, limit: u64) -> std::io::Result
 
 /// The text of a file; empty when there is none.
 pub(crate) fn read_or_empty(path: &Path) -> Result<String, BookError> {
+    match File::open(path) {
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(String::new()),
+        Err(error) => Err(BookError::io("read", path)(error)),
+        Ok(mut file) => read_text(&mut file, path),
+    }
+}
+
+/// The text of an open file from where it stands.
+pub(crate) fn read_text(file: &mut File, path: &Path) -> Result<String, BookError> {
     let io = |source| BookError::Io { action: "read", path: path.to_owned(), source };
-    let bytes = match File::open(path).and_then(|mut file| read_bounded(&mut file, MAX_FILE_LEN)) {
-        Err(error) if error.kind() == ErrorKind::NotFound => return Ok(String::new()),
-        other => other.map_err(io)?,
-    };
+    let bytes = read_bounded(file, MAX_FILE_LEN).map_err(io)?;
     if bytes.len() as u64 > MAX_FILE_LEN {
         return Err(io(std::io::Error::new(ErrorKind::FileTooLarge, "larger than 64 MiB")));
     }

@@ -11,8 +11,8 @@ use crate::home::{
     TEMPORARY_PREFIX, create_private_folder, read_or_empty, read_toml, remove_if_there, write_atomically,
 };
 use crate::key_file::{proven_private, read_sealed};
+use crate::key_summary::{KeySummary, base64_of};
 use crate::ring_note::{KeyNote, RingForm};
-use crate::ring_overview::{KeySummary, base64_of};
 use crate::{BookError, Home};
 
 const FOLDER: &str = "keys";

@@ -5,13 +5,13 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::path::Path;
 use std::thread;
 
-use base64ct::{Base64, Encoding};
 use lantern_keys::PublicKey;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat, stat, statat};
 
 use crate::home::{read_or_empty, write_atomically};
 use crate::key_ring::{RING_FILE, private_file, public_file};
-use crate::{BookError, Home, KeyNote, KeyRing};
+use crate::key_summary::base64_of;
+use crate::{BookError, Home, KeyNote, KeyRing, KeySummary};
 
 const FILE: &str = "key-overview";
 /// The first line. Another number is another form, and is made anew.
@@ -20,53 +20,6 @@ const HEADING: &str = "brass-lantern key-overview 1";
 const LARGE_RING: usize = 50;
 /// Fewest files for which it pays to ask on several processors.
 const MANY: usize = 1000;
-
-/// One key of the ring as a listing shows it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct KeySummary {
-    /// Its name.
-    pub name: String,
-    /// What it is: "Ed25519".
-    pub algorithm: String,
-    /// Its fingerprint, as text.
-    pub fingerprint: String,
-    /// The blob of the public half in base64, as lines of public keys have it.
-    pub blob: String,
-    /// The comment of the public file.
-    pub comment: String,
-    /// The container of the private file.
-    pub container: String,
-    /// Cipher and derivation in words; nothing without a passphrase.
-    pub protection: Option<String>,
-    /// Whether its passphrase protects it less than it should.
-    pub is_weakly_protected: bool,
-    /// The permission bits of the private file.
-    pub mode: u32,
-    /// What the ring notes of it.
-    pub note: KeyNote,
-}
-
-impl KeySummary {
-    /// The public half.
-    pub fn public(&self) -> Option<PublicKey> {
-        PublicKey::decode(&Base64::decode_vec(&self.blob).ok()?).ok()
-    }
-
-    /// Whether it is this key.
-    pub fn is(&self, key: &PublicKey) -> bool {
-        self.blob == base64_of(key)
-    }
-
-    /// Whether others than the owner could read the private file.
-    pub fn is_exposed(&self) -> bool {
-        self.mode & 0o077 != 0
-    }
-
-    /// Whether a passphrase protects it.
-    pub fn is_protected(&self) -> bool {
-        self.protection.is_some()
-    }
-}
 
 /// A name of the ring, and what a listing shows of its key or why it shows nothing.
 pub type Listed = (String, Result<KeySummary, BookError>);
@@ -133,11 +86,6 @@ impl KeyRing {
             |summary: &Result<KeySummary, BookError>| summary.as_ref().is_ok_and(|key| key.blob == blob);
         Ok(self.summaries()?.into_iter().find(|(_, summary)| holds(summary)).map(|(name, _)| name))
     }
-}
-
-/// The blob of a key as [`KeySummary::blob`] has it.
-pub(crate) fn base64_of(key: &PublicKey) -> String {
-    Base64::encode_string(&key.encode())
 }
 
 /// Files as they were: number, size, and when content and entry changed, for each; in one number, since they are only compared.

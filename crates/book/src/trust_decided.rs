@@ -3,8 +3,8 @@
 
 use lantern_keys::PublicKey;
 
+use crate::trust_changes::{MAX_KEYS, note_address, with_history};
 use crate::trust_file::edit;
-use crate::trust_store::{MAX_KEYS, note_address, with_history};
 use crate::{BookError, Home, KnownKey, Revoked, TrustStore};
 
 /// What became of a decision.

@@ -17,9 +17,10 @@ pub(crate) const RULE: &str = "# ---\n";
 
 const MACHINE: &str = "[[machine]]";
 const REVOKED: &str = "[[revoked]]";
+const NAME: &str = "name = \"";
 /// How the lines within records begin. Strings in them end on their line, see [`is_one_line`].
 const WITHIN: [&str; 10] = [
-    "name = \"",
+    NAME,
     "addresses = [",
     "key = \"",
     "verified = \"",
@@ -34,7 +35,7 @@ const WITHIN: [&str; 10] = [
 /// The text in the pieces in which it was read, and the latest record of each machine. Cheap to copy.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Ledger {
-    pieces: Vec<Arc<str>>,
+    pieces: Vec<Arc<String>>,
     latest: Arc<HashMap<Arc<str>, Spot>>,
     /// Records of machines in the text, also those that later ones replace.
     written: usize,
@@ -50,24 +51,25 @@ struct Spot {
 
 /// What a text as we write it consists of.
 #[derive(Debug, PartialEq, Eq)]
-enum Block<'a> {
-    Machine(&'a str),
+enum Block {
+    /// Where its name is.
+    Machine(Range<usize>),
     Revoked,
 }
 
 impl Ledger {
-    /// The same with more text behind it; nothing when there is anything in it that we would not write.
+    /// The same with more text behind it; the text again when there is anything in it that we would not write.
     ///
     /// # Errors
     /// [`BookError::Syntax`] in a revocation, with the line.
-    pub(crate) fn with(mut self, path: &Path, text: &str) -> Result<Option<Self>, BookError> {
-        let Some(blocks) = split(text) else { return Ok(None) };
+    pub(crate) fn with(mut self, path: &Path, text: String) -> Result<Result<Self, String>, BookError> {
+        let Some(blocks) = split(&text) else { return Ok(Err(text)) };
         let (piece, latest) = (self.pieces.len(), Arc::make_mut(&mut self.latest));
-        self.pieces.push(text.into());
         let mut revocations = Vec::new();
         for (block, range) in blocks {
             match block {
                 Block::Machine(name) => {
+                    let name = text.get(name).unwrap_or_default();
                     self.written += 1;
                     let spot = Spot { piece, range };
                     match latest.get_mut(name) {
@@ -78,11 +80,12 @@ impl Ledger {
                 Block::Revoked => revocations.push(Spot { piece, range }),
             }
         }
+        self.pieces.push(Arc::new(text));
         for spot in revocations {
             let (_, revoked) = self.read(path, &spot)?;
             Arc::make_mut(&mut self.revoked).extend(revoked);
         }
-        Ok(Some(self))
+        Ok(Ok(self))
     }
 
     /// The same for a text in any form of TOML.
@@ -94,9 +97,9 @@ impl Ledger {
         let mut ledger = Self { revoked: Arc::new(revoked), ..Self::default() };
         let latest = Arc::make_mut(&mut ledger.latest);
         for (name, record) in records {
-            let text: Arc<str> = LedgerForm::text_of(path, &name, &record)?.into();
+            let text = LedgerForm::text_of(path, &name, &record)?;
             latest.insert(name.into(), Spot { piece: ledger.pieces.len(), range: 0..text.len() });
-            ledger.pieces.push(text);
+            ledger.pieces.push(Arc::new(text));
         }
         ledger.written = latest.len();
         Ok(ledger)
@@ -127,7 +130,7 @@ impl Ledger {
     }
 
     /// The pieces from a number on, as they were read.
-    pub(crate) fn pieces_from(&self, first: usize) -> &[Arc<str>] {
+    pub(crate) fn pieces_from(&self, first: usize) -> &[Arc<String>] {
         self.pieces.get(first..).unwrap_or_default()
     }
 
@@ -151,18 +154,18 @@ impl Ledger {
     }
 
     fn lines_before(&self, spot: &Spot) -> usize {
-        let earlier = self.pieces.iter().take(spot.piece).map(|text| &**text);
+        let earlier = self.pieces.iter().take(spot.piece).map(|text| text.as_str());
         let here = self.pieces.get(spot.piece).and_then(|text| text.get(..spot.range.start));
         earlier.chain(here).map(|text| text.bytes().filter(|byte| *byte == b'\n').count()).sum()
     }
 }
 
 /// The records in a text as we write it, and where they are; nothing when there is anything else in it.
-fn split(text: &str) -> Option<Vec<(Block<'_>, Range<usize>)>> {
+fn split(text: &str) -> Option<Vec<(Block, Range<usize>)>> {
     if !(text.is_empty() || text.ends_with(RULE)) {
         return None;
     }
-    let mut blocks: Vec<(Block<'_>, Range<usize>)> = Vec::new();
+    let mut blocks: Vec<(Block, Range<usize>)> = Vec::new();
     let mut at = 0;
     let mut lines = text.split_inclusive('\n');
     while let Some(line) = lines.next() {
@@ -173,9 +176,14 @@ fn split(text: &str) -> Option<Vec<(Block<'_>, Range<usize>)>> {
                 let block = match line.strip_suffix('\n')? {
                     MACHINE => {
                         let named = lines.next()?;
+                        let name = named.strip_prefix(NAME)?.strip_suffix("\"\n")?;
+                        let from = at + NAME.len();
                         at += named.len();
-                        let name = named.strip_prefix("name = \"")?.strip_suffix("\"\n")?;
-                        Some(Block::Machine(name).filter_plain(name)?)
+                        // It must stand for itself.
+                        if name.contains(['"', '\\']) {
+                            return None;
+                        }
+                        Some(Block::Machine(from..from + name.len()))
                     }
                     REVOKED => Some(Block::Revoked),
                     "[[machine.keys]]" | "[[machine.certificates]]" => None,
@@ -195,13 +203,6 @@ fn split(text: &str) -> Option<Vec<(Block<'_>, Range<usize>)>> {
     Some(blocks)
 }
 
-impl Block<'_> {
-    /// Only with a name that stands for itself.
-    fn filter_plain(self, name: &str) -> Option<Self> {
-        (!name.contains(['"', '\\'])).then_some(self)
-    }
-}
-
 /// Whether a line is one of ours whose value ends with it: no string over several lines, no list that goes on.
 fn is_one_line(line: &str) -> bool {
     let Some(rest) = WITHIN.iter().find_map(|start| line.strip_prefix(start)) else { return false };
@@ -216,7 +217,7 @@ fn is_one_line(line: &str) -> bool {
 pub(crate) fn shared_words(text: &str, mut each: impl FnMut(&str, Shared<'_>)) {
     let mut machine = "";
     for line in text.lines() {
-        if let Some(name) = line.strip_prefix("name = \"") {
+        if let Some(name) = line.strip_prefix(NAME) {
             machine = name.trim_end_matches('"');
         } else if let Some(key) = line.strip_prefix("key = \"") {
             let blob = key.trim_end_matches('"').split(' ').nth(1).unwrap_or_default();

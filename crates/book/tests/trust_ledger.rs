@@ -21,7 +21,7 @@ use support::home;
 const NOW: Timestamp = Timestamp::UNIX_EPOCH;
 
 fn key(number: u32) -> PublicKey {
-    // The x coordinates of multiples of small numbers would have to be points; any 32 bytes pass for a key that is only remembered.
+    // Any 32 bytes pass for a key that is only remembered.
     let mut bytes = [7; 32];
     bytes[..4].copy_from_slice(&number.to_be_bytes());
     PublicKey::Ed25519(bytes)
@@ -35,7 +35,6 @@ fn text(home: &Home) -> String {
     fs::read_to_string(home.file("trust.toml")).unwrap_or_default()
 }
 
-/// Somebody who has read nothing yet.
 fn stranger(home: &Home) -> Home {
     Home::new(home.path().to_owned())
 }
@@ -164,7 +163,7 @@ fn holders(
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
+    #![proptest_config(ProptestConfig::with_cases(40))]
 
     /// Two programs change the store by turns, each with what it remembers of it; after each change they read the same as somebody who reads all of
     /// it, and as the TOML library does.
@@ -208,8 +207,7 @@ proptest! {
         let (_folder, home) = home();
         steps.iter().for_each(|step| take(&home, step));
         let whole = text(&home);
-        let mut written: BTreeSet<String> = BTreeSet::new();
-        written.extend(whole.lines().filter_map(|line| Some(line.strip_prefix("key = \"")?.to_owned())));
+        let written: BTreeSet<&str> = whole.lines().filter_map(|line| line.strip_prefix("key = \"")).collect();
         if whole.is_empty() {
             return Ok(());
         }
@@ -217,7 +215,7 @@ proptest! {
         match TrustStore::load(&home).and_then(|store| store.records()) {
             Ok(records) => {
                 for line in lines_of(&records).into_values().flatten() {
-                    prop_assert!(written.contains(&format!("{line}\"")), "{}", line);
+                    prop_assert!(written.contains(format!("{line}\"").as_str()), "{}", line);
                 }
             }
             Err(BookError::Syntax { line, .. }) => prop_assert!(line <= whole.lines().count() + 1),
@@ -318,7 +316,6 @@ fn what_is_wrong_is_told_with_its_line_and_only_of_the_machine_that_it_is_about(
 #[test]
 fn many_first_contacts_write_as_much_as_there_is_to_say() {
     let (_folder, home) = home();
-    let file = home.file("trust.toml");
     let mut written = 0;
     let mut last = (0, 0);
     let mut count = |home: &Home| {
@@ -326,7 +323,7 @@ fn many_first_contacts_write_as_much_as_there_is_to_say() {
         written += if now.ino() == last.0 { now.len() - last.1 } else { now.len() };
         last = (now.ino(), now.len());
     };
-    let machines = 400u32;
+    let machines = 200u32;
     for machine in 0..machines {
         let place = format!("192.0.2.1:{machine}");
         let decided = [known(machine)];
@@ -343,10 +340,10 @@ fn many_first_contacts_write_as_much_as_there_is_to_say() {
             count(&home);
         }
     }
-    let one = text(&stranger(&home)).len() as u64 / 400 / 2;
+    let one = text(&stranger(&home)).len() as u64 / 200 / 2;
     let changes = u64::from(machines) * 7;
     assert!(written < changes * one * 6, "{written} bytes for {changes} records of about {one}");
-    assert!(fs::metadata(&file).unwrap().len() < u64::from(machines) * one * 8);
+    assert!(text(&home).len() as u64 <= u64::from(machines) * one * 8);
     assert_eq!(records(&stranger(&home)).len(), machines as usize);
 }
 
@@ -372,4 +369,32 @@ fn a_file_in_place_of_the_other_is_read_anew() {
     )
     .unwrap();
     assert_eq!(TrustStore::load(&stranger(&home)).unwrap().revoked().len(), 1);
+}
+
+/// Many who share a home, some of whom write: nobody waits for who waits for him, also while the file is in a form that is read with the lock.
+#[test]
+fn readers_and_writers_of_one_process_do_not_wait_for_each_other_in_a_circle() {
+    let (_folder, home) = home();
+    fs::create_dir_all(home.path()).unwrap();
+    for round in 0..10u32 {
+        fs::write(
+            home.file("trust.toml"),
+            format!("# As before.\n{RECORD}").replace("\n[[machine.keys]]\n", ""),
+        )
+        .unwrap();
+        std::thread::scope(|scope| {
+            for worker in 0..4u32 {
+                let home = &home;
+                scope.spawn(move || {
+                    for turn in 0..5 {
+                        let name = format!("lamp-{worker}-{turn}");
+                        TrustStore::accept(home, &name, "192.0.2.1:22", &key(round), Verified::Pasted, NOW)
+                            .unwrap();
+                    }
+                });
+                scope.spawn(move || (0..20).for_each(|_| drop(TrustStore::load(home).unwrap())));
+            }
+        });
+        assert_eq!(records(&home).len(), 21);
+    }
 }
