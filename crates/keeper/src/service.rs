@@ -5,10 +5,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames, Keeper, Outcome};
+use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames, Keeper, Outcome, SignTask};
+use rustix::net::RecvFlags;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{UnixListener, UnixStream};
-use tokio::sync::{Notify, Semaphore};
+use tokio::sync::{Mutex as AsyncMutex, Notify, Semaphore};
 use tracing::debug;
 use zeroize::Zeroizing;
 
@@ -28,6 +29,10 @@ struct Shared {
     started: Instant,
     memory_locked: bool,
     confirm_with: Option<PathBuf>,
+    /// Held while a person is asked: several questions at once would be answered without a look at each.
+    asking: AsyncMutex<()>,
+    /// Held while a passphrase waits to be looked at, so that those who try are served in their order.
+    unlocking: AsyncMutex<()>,
 }
 
 /// Listens on the socket, which must not be there, closed to everybody else.
@@ -55,6 +60,8 @@ pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
         started: Instant::now(),
         memory_locked,
         confirm_with,
+        asking: AsyncMutex::new(()),
+        unlocking: AsyncMutex::new(()),
     });
     let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
     loop {
@@ -90,6 +97,12 @@ fn is_ours(stream: &UnixStream) -> bool {
     stream.peer_cred().is_ok_and(|peer| peer.uid() == us || peer.uid() == 0)
 }
 
+/// Whether whoever asked still listens for the answer. What was sent meanwhile stays where it is.
+fn is_there(stream: &UnixStream) -> bool {
+    let flags = RecvFlags::PEEK | RecvFlags::DONTWAIT;
+    !matches!(rustix::net::recv(stream, &mut [0u8], flags), Ok((_, 0)))
+}
+
 async fn converse(shared: &Shared, mut stream: UnixStream) {
     let mut frames = Frames::default();
     let mut buffer = Zeroizing::new([0; 16 * 1024]);
@@ -97,7 +110,7 @@ async fn converse(shared: &Shared, mut stream: UnixStream) {
         match frames.next_frame() {
             Ok(Some(frame)) => {
                 let answer = match AgentRequest::decode(&frame) {
-                    Ok(request) => shared.answer(request).await,
+                    Ok(request) => shared.answer(request, &stream).await,
                     Err(_) => AgentResponse::Failure,
                 };
                 if stream.write_all(&Frames::wrap(&answer.encode())).await.is_err() {
@@ -119,7 +132,7 @@ impl Shared {
         use_it(&mut self.keeper.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
-    async fn answer(&self, request: AgentRequest) -> AgentResponse {
+    async fn answer(&self, request: AgentRequest, asker: &UnixStream) -> AgentResponse {
         match &request {
             AgentRequest::Extension { name, .. } if name == STATUS => {
                 return AgentResponse::Extension { name: STATUS.into(), content: self.status().encode() };
@@ -132,15 +145,33 @@ impl Shared {
             }
             _ => {}
         }
-        let outcome = self.with_keeper(|keeper| keeper.handle(request, Instant::now()));
+        let _turn = match &request {
+            AgentRequest::Unlock(_) => Some(self.unlocking.lock().await),
+            _ => None,
+        };
+        let mut outcome = self.with_keeper(|keeper| keeper.handle(request, Instant::now()));
+        while let Outcome::Later(at, request) = outcome {
+            tokio::time::sleep_until(at.into()).await;
+            if !is_there(asker) {
+                return AgentResponse::Failure;
+            }
+            outcome = self.with_keeper(|keeper| keeper.handle(request, Instant::now()));
+        }
         self.changed.notify_one();
-        match (outcome, &self.confirm_with) {
-            (Outcome::Answer(answer), _) => answer,
-            (Outcome::Confirm(task), Some(program)) if confirm(program, &task).await => {
+        match outcome {
+            Outcome::Answer(answer) => answer,
+            Outcome::Confirm(task) if self.allows(&task, asker).await => {
                 self.with_keeper(|keeper| keeper.sign(&task))
             }
-            (Outcome::Confirm(_), _) => AgentResponse::Failure,
+            Outcome::Confirm(_) | Outcome::Later(..) => AgentResponse::Failure,
         }
+    }
+
+    /// Asks the person, one question at a time, and none for somebody who has gone while others were asked.
+    async fn allows(&self, task: &SignTask, asker: &UnixStream) -> bool {
+        let Some(program) = &self.confirm_with else { return false };
+        let _turn = self.asking.lock().await;
+        is_there(asker) && confirm(program, task).await
     }
 
     fn status(&self) -> Status {

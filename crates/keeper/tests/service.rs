@@ -4,12 +4,14 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use std::future::Future;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 use std::time::Duration;
 
 use lantern_book::Home;
 use lantern_keeper::{KeeperError, find, listen, must, serve, socket_path, status, stop_request};
 use lantern_keys::{KeyAlgorithm, PrivateKey, SecretBytes};
-use lantern_ssh::agent::{AgentRequest, Constraints};
+use lantern_ssh::agent::{AgentRequest, AgentResponse, Constraints, Frames, SignFlags};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::UnixStream;
 
@@ -20,10 +22,22 @@ fn on_this_thread<T>(future: impl Future<Output = T>) -> T {
 
 /// A home with a keeper that serves.
 fn kept() -> (tempfile::TempDir, Home) {
+    kept_asking(None)
+}
+
+/// The same, whose keeper asks by a script.
+fn kept_asking(script: Option<&str>) -> (tempfile::TempDir, Home) {
     let folder = tempfile::tempdir().unwrap();
     let home = Home::new(folder.path().to_owned());
+    let asks = script.map(|script| {
+        let path = folder.path().join("ask");
+        let script = format!("#!/bin/sh\ncd '{}'\n{script}\n", folder.path().display());
+        std::fs::write(&path, script).unwrap();
+        std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o700)).unwrap();
+        path
+    });
     let listener = listen(&socket_path(&home)).unwrap();
-    tokio::spawn(serve(listener, None));
+    tokio::spawn(serve(listener, asks));
     (folder, home)
 }
 
@@ -91,5 +105,106 @@ fn those_who_break_off_disturb_nobody() {
             let _ = tokio::time::timeout(Duration::ZERO, client.ask(&asked)).await;
             assert!(client.list().await.is_ok());
         }
+    });
+}
+
+/// A key in the keeper that wants a person's yes for each use, and a request to sign with it.
+async fn held_with_a_question(home: &Home) -> AgentRequest {
+    let key = key();
+    let blob = key.public().encode();
+    let constraints = Constraints { lifetime: None, confirm: true };
+    must(home, &AgentRequest::Add { key: Box::new(key), constraints }, "hold it").await.unwrap();
+    AgentRequest::Sign { blob, data: b"the lamp is lit".to_vec(), flags: SignFlags(0) }
+}
+
+async fn send(home: &Home, request: &AgentRequest) -> UnixStream {
+    let mut stream = UnixStream::connect(socket_path(home)).await.unwrap();
+    stream.write_all(&Frames::wrap(&request.encode().unwrap())).await.unwrap();
+    stream
+}
+
+async fn answer(mut stream: UnixStream) -> AgentResponse {
+    let mut frames = Frames::default();
+    loop {
+        if let Some(frame) = frames.next_frame().unwrap() {
+            return AgentResponse::decode(&frame).unwrap();
+        }
+        let mut buffer = [0; 1024];
+        let len = stream.read(&mut buffer).await.unwrap();
+        assert!(len > 0, "no answer");
+        frames.feed(&buffer[..len]);
+    }
+}
+
+async fn until_there(path: &Path) {
+    while !path.exists() {
+        tokio::time::sleep(Duration::from_millis(5)).await;
+    }
+}
+
+/// Several want to sign at once: the person sees one question after the other, and the answer to one is not that to another.
+#[test]
+fn questions_come_one_at_a_time() {
+    on_this_thread(async {
+        // Two at once would see each other's folder. The third is refused.
+        let script =
+            "mkdir turn || touch twice; echo x >> asked; sleep 0.05; rmdir turn; test $(wc -l < asked) -ne 3";
+        let (folder, home) = kept_asking(Some(script));
+        let sign = held_with_a_question(&home).await;
+        let mut waiting = Vec::new();
+        for _ in 0..6 {
+            waiting.push(send(&home, &sign).await);
+        }
+        let mut refused = 0;
+        for stream in waiting {
+            refused += usize::from(answer(stream).await == AgentResponse::Failure);
+        }
+        assert_eq!(refused, 1);
+        assert!(!folder.path().join("twice").exists());
+    });
+}
+
+/// Whoever hung up while another question was on the screen is not asked about.
+#[test]
+fn nobody_is_asked_for_those_who_have_gone() {
+    on_this_thread(async {
+        let script = "echo x >> asked; touch first; while ! test -e go; do sleep 0.02; done";
+        let (folder, home) = kept_asking(Some(script));
+        let sign = held_with_a_question(&home).await;
+        let first = send(&home, &sign).await;
+        until_there(&folder.path().join("first")).await;
+        for _ in 0..5 {
+            drop(send(&home, &sign).await);
+        }
+        let last = send(&home, &sign).await;
+        std::fs::write(folder.path().join("go"), "").unwrap();
+        for stream in [first, last] {
+            assert!(matches!(answer(stream).await, AgentResponse::Signature(_)));
+        }
+        assert_eq!(std::fs::read_to_string(folder.path().join("asked")).unwrap(), "x\nx\n");
+    });
+}
+
+/// Wrong passphrases from many connections wait for each other; who does not want to unlock does not wait for them.
+#[test]
+fn many_who_guess_at_once_gain_nothing() {
+    on_this_thread(async {
+        let (_folder, home) = kept();
+        let secret = |text: &str| SecretBytes::new(text.as_bytes().to_vec());
+        must(&home, &AgentRequest::Lock(secret("foghorn")), "lock").await.unwrap();
+        let since = tokio::time::Instant::now();
+        let mut guessing = Vec::new();
+        for word in ["a", "b", "foghorn"] {
+            guessing.push(send(&home, &AgentRequest::Unlock(secret(word))).await);
+            // In this order.
+            assert!(status(&home).await.unwrap().unwrap().locked);
+        }
+        let mut answers = Vec::new();
+        for stream in guessing {
+            answers.push(answer(stream).await);
+        }
+        assert_eq!(answers, [AgentResponse::Failure, AgentResponse::Failure, AgentResponse::Success]);
+        // At least: half a second behind the first, a second behind the second.
+        assert!(since.elapsed() >= Duration::from_millis(1500));
     });
 }

@@ -47,5 +47,5 @@ pub use fingerprint::Fingerprint;
 pub use private::PrivateKey;
 pub use public::PublicKey;
 pub use random::{RandomSource, SystemRandom};
-pub use secret::{SecretBytes, SecretString};
+pub use secret::{SecretBuffer, SecretBytes, SecretString};
 pub use signature::Signature;

@@ -18,6 +18,7 @@ use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 
 fn main() -> ExitCode {
+    keep_out_of_core_files();
     terminal::raw::restore_on_panic();
     stop_on_purpose();
     lantern_book::tell_waits(tell_wait);
@@ -38,6 +39,13 @@ fn main() -> ExitCode {
         Ok(status) => ExitCode::from(status),
         Err(failure) => report(&failure),
     }
+}
+
+/// Whatever this process knows (passphrases, keys, what is typed in a shell) is written to no core file when it dies, and other processes of the
+/// same user cannot look into it. Programs that it starts are not bound by this.
+fn keep_out_of_core_files() {
+    // There is no system on which it could be refused; if there were, that would be no reason not to work.
+    let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
 }
 
 /// For tests, and only in builds with debug assertions: the process ends at the write of a file that the environment

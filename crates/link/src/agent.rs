@@ -14,6 +14,8 @@ use tokio::time::timeout;
 const ANSWER_TIME: Duration = Duration::from_secs(5);
 /// Longest wait for a signature: a person may be asked for a yes.
 const SIGN_TIME: Duration = Duration::from_secs(90);
+/// Longest wait for a passphrase to be looked at: after wrong ones an agent takes its time.
+const UNLOCK_TIME: Duration = Duration::from_secs(30);
 
 /// Where an agent listens, and how it is called in messages.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -101,7 +103,11 @@ impl AgentClient {
     /// # Errors
     /// The socket, or a message that is none.
     pub async fn ask(&mut self, request: &AgentRequest) -> Result<AgentResponse, AgentError> {
-        let patience = if matches!(request, AgentRequest::Sign { .. }) { SIGN_TIME } else { ANSWER_TIME };
+        let patience = match request {
+            AgentRequest::Sign { .. } => SIGN_TIME,
+            AgentRequest::Unlock(_) => UNLOCK_TIME,
+            _ => ANSWER_TIME,
+        };
         match timeout(patience, self.exchange(request)).await {
             Ok(answer) => answer,
             Err(_) => Err(io_error(&self.socket, io::ErrorKind::TimedOut.into())),

@@ -2,8 +2,9 @@
 //! sends from and receives into. Bulk data is not copied between them.
 
 use bytes::{Buf, Bytes, BytesMut};
-use lantern_keys::RandomSource;
 use lantern_keys::wire::Writer;
+use lantern_keys::{RandomSource, SecretBuffer, SecretBytes};
+use zeroize::Zeroize;
 
 use crate::SshError;
 use crate::cipher::{LENGTH_LEN, PacketCipher};
@@ -14,14 +15,33 @@ const MIN_PADDING: usize = 4;
 
 /// A payload being written: straight into the send buffer, or aside until a key exchange is over.
 pub(crate) enum PayloadWriter<'a> {
-    Packet(&'a mut BytesMut),
-    Deferred(&'a mut Vec<u8>),
+    Packet {
+        out: &'a mut BytesMut,
+        /// Where the packet starts. Before it, all is sealed.
+        start: usize,
+    },
+    Deferred(&'a mut SecretBuffer),
+}
+
+/// Makes room behind a packet in the making. Growing may move the buffer, and the packet may carry a password: its bytes leave their place first.
+fn make_room(out: &mut BytesMut, start: usize, more: usize) {
+    if out.capacity() - out.len() >= more {
+        return;
+    }
+    let open = SecretBytes::new(out[start..].to_vec());
+    out[start..].zeroize();
+    out.truncate(start);
+    out.reserve(open.expose_secret().len() + more);
+    out.extend_from_slice(open.expose_secret());
 }
 
 impl Writer for PayloadWriter<'_> {
     fn put(&mut self, bytes: &[u8]) {
         match self {
-            Self::Packet(out) => out.extend_from_slice(bytes),
+            Self::Packet { out, start } => {
+                make_room(out, *start, bytes.len());
+                out.extend_from_slice(bytes);
+            }
             Self::Deferred(out) => out.extend_from_slice(bytes),
         }
     }
@@ -85,7 +105,7 @@ impl PacketSender {
     ) -> Result<(), SshError> {
         let start = self.out.len();
         self.out.extend_from_slice(&[0; LENGTH_LEN + 1]);
-        write(&mut PayloadWriter::Packet(&mut self.out));
+        write(&mut PayloadWriter::Packet { out: &mut self.out, start });
         let payload_end = self.out.len();
         let tag_len = self.direction.cipher.tag_len();
         let padded_from = if self.direction.cipher.pads_length() { start } else { start + LENGTH_LEN };
@@ -94,10 +114,12 @@ impl PacketSender {
         if padding < MIN_PADDING {
             padding += block;
         }
+        make_room(&mut self.out, start, padding + tag_len);
         self.out.resize(payload_end + padding + tag_len, 0);
         let packet = &mut self.out[start..];
         let length = packet.len() - LENGTH_LEN - tag_len;
         if length > MAX_PACKET_LEN {
+            self.out[start..].zeroize();
             self.out.truncate(start);
             return Err(SshError::Misuse("a message of ours is larger than a packet"));
         }

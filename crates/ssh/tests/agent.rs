@@ -41,6 +41,7 @@ impl Wire {
         match self.outcome(request) {
             Outcome::Answer(answer) => AgentResponse::decode(&answer.encode()).unwrap(),
             Outcome::Confirm(task) => panic!("{task:?}"),
+            Outcome::Later(..) => panic!("not yet"),
         }
     }
 
@@ -129,8 +130,40 @@ fn locked_it_shows_and_does_nothing_until_the_same_passphrase() {
     assert_eq!(wire.ask(&AgentRequest::RemoveAll), AgentResponse::Failure);
     assert_eq!(wire.ask(&AgentRequest::Lock(secret("another"))), AgentResponse::Failure);
     assert_eq!(wire.ask(&AgentRequest::Unlock(secret("foghorm"))), AgentResponse::Failure);
+    wire.now += Duration::from_millis(500);
     assert_eq!(wire.ask(&AgentRequest::Unlock(secret("foghorn"))), AgentResponse::Success);
     assert_eq!(wire.comments(), ["lamp"]);
+}
+
+/// Each wrong passphrase makes the next wait, the right one too, up to some seconds; once unlocked, it starts over.
+#[test]
+fn passphrases_cannot_be_tried_quickly() {
+    let mut wire = Wire::new(false);
+    let secret = |text: &str| SecretBytes::new(text.as_bytes().to_vec());
+    let wrong = AgentRequest::Unlock(secret("foghorm"));
+    // What is not locked is not guessed at.
+    assert_eq!(wire.ask(&wrong), AgentResponse::Failure);
+    assert_eq!(wire.ask(&wrong), AgentResponse::Failure);
+    wire.ask(&AgentRequest::Lock(secret("foghorn")));
+    for expected in [500, 1000, 2000, 4000, 8000, 8000, 8000] {
+        assert_eq!(wire.ask(&wrong), AgentResponse::Failure);
+        for word in ["foghorm", "foghorn"] {
+            let Outcome::Later(at, AgentRequest::Unlock(kept)) =
+                wire.outcome(&AgentRequest::Unlock(secret(word)))
+            else {
+                panic!("{word}")
+            };
+            assert_eq!((at, kept), (wire.now + Duration::from_millis(expected), secret(word)));
+        }
+        // Other requests do not wait.
+        assert!(wire.comments().is_empty());
+        wire.now += Duration::from_millis(expected);
+    }
+    assert_eq!(wire.ask(&AgentRequest::Unlock(secret("foghorn"))), AgentResponse::Success);
+    wire.ask(&AgentRequest::Lock(secret("foghorn")));
+    assert_eq!(wire.ask(&wrong), AgentResponse::Failure);
+    wire.now += Duration::from_millis(500);
+    assert_eq!(wire.ask(&AgentRequest::Unlock(secret("foghorn"))), AgentResponse::Success);
 }
 
 #[test]

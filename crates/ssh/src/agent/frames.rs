@@ -1,15 +1,17 @@
 //! Messages out of a stream: a length of four bytes in front of each (draft-ietf-sshm-ssh-agent §3).
 
+use lantern_keys::SecretBuffer;
 use lantern_keys::wire::Writer;
 use zeroize::Zeroizing;
 
 /// Longest message, in bytes: a request to sign carries what is signed, which for a login is a few hundred bytes.
 pub const MAX_FRAME_LEN: usize = 256 * 1024;
 
-/// Collects bytes and hands out whole messages. What is collected may be a private key, so it is wiped.
+/// Collects bytes and hands out whole messages. What is collected may be a private key, so it is wiped, also where it was before
+/// there was too little room.
 #[derive(Debug, Default)]
 pub struct Frames {
-    buffer: Zeroizing<Vec<u8>>,
+    buffer: SecretBuffer,
 }
 
 impl Frames {
@@ -30,7 +32,7 @@ impl Frames {
         }
         let Some(frame) = rest.get(..length) else { return Ok(None) };
         let frame = Zeroizing::new(frame.to_vec());
-        self.buffer.drain(..4 + length);
+        self.buffer.drop_front(4 + length);
         Ok(Some(frame))
     }
 

@@ -68,13 +68,20 @@ pub struct SignTask {
     algorithm: SignatureAlgorithm,
 }
 
+/// After the first wrong passphrase to unlock, the next is looked at so much later; each further one doubles it.
+const FIRST_PAUSE: Duration = Duration::from_millis(500);
+/// Longest pause: who locked it and mistypes still gets in, who searches a list of words tries ten thousand a day.
+const LONGEST_PAUSE: Duration = Duration::from_secs(8);
+
 /// What a request comes to.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug)]
 pub enum Outcome {
     /// This answer.
     Answer(AgentResponse),
     /// A question to a person; on a yes, [`Keeper::sign`] has the answer, else it is [`AgentResponse::Failure`].
     Confirm(Box<SignTask>),
+    /// Nothing yet: the request is to be handled again at that time. Requests that wait are handled in the order in which they came.
+    Later(Instant, AgentRequest),
 }
 
 /// Keys held, with their conditions.
@@ -83,6 +90,10 @@ pub struct Keeper {
     vault: Box<dyn Vault>,
     /// The passphrase that locks everything, while it does.
     lock: Option<SecretBytes>,
+    /// Wrong passphrases in a row.
+    wrong: u32,
+    /// No passphrase is looked at before.
+    pause_until: Option<Instant>,
     /// Whether there is somebody to ask.
     can_ask: bool,
 }
@@ -90,7 +101,7 @@ pub struct Keeper {
 impl Keeper {
     /// An empty keeper. Keys that want a person's yes are taken only when `can_ask`.
     pub fn new(vault: Box<dyn Vault>, can_ask: bool) -> Self {
-        Self { held: Vec::new(), vault, lock: None, can_ask }
+        Self { held: Vec::new(), vault, lock: None, wrong: 0, pause_until: None, can_ask }
     }
 
     /// The keys held, locked or not.
@@ -117,7 +128,12 @@ impl Keeper {
     pub fn handle(&mut self, request: AgentRequest, now: Instant) -> Outcome {
         self.handle_timeout(now);
         let answer = match request {
-            AgentRequest::Unlock(secret) => return Outcome::Answer(self.unlock(&secret)),
+            AgentRequest::Unlock(secret) => {
+                return match self.pause_until.filter(|until| *until > now && self.is_locked()) {
+                    Some(until) => Outcome::Later(until, AgentRequest::Unlock(secret)),
+                    None => Outcome::Answer(self.unlock(&secret, now)),
+                };
+            }
             // §3.7: locked, it neither shows nor changes anything.
             AgentRequest::List if self.is_locked() => AgentResponse::Identities(Vec::new()),
             _ if self.is_locked() => AgentResponse::Failure,
@@ -147,12 +163,16 @@ impl Keeper {
         Outcome::Answer(answer)
     }
 
-    fn unlock(&mut self, secret: &SecretBytes) -> AgentResponse {
+    fn unlock(&mut self, secret: &SecretBytes, now: Instant) -> AgentResponse {
+        let Some(lock) = &self.lock else { return AgentResponse::Failure };
         // `SecretBytes` compares in constant time.
-        if self.lock.as_ref() == Some(secret) {
-            self.lock = None;
+        if lock == secret {
+            (self.lock, self.wrong, self.pause_until) = (None, 0, None);
             return AgentResponse::Success;
         }
+        let pause = FIRST_PAUSE.saturating_mul(1 << self.wrong.min(16)).min(LONGEST_PAUSE);
+        self.wrong = self.wrong.saturating_add(1);
+        self.pause_until = now.checked_add(pause);
         AgentResponse::Failure
     }
 

@@ -1,8 +1,7 @@
 //! Requests and responses of the agent protocol.
 
 use lantern_keys::wire::{Reader, WireError, Writer};
-use lantern_keys::{KeyError, PrivateKey, SecretBytes, SignatureAlgorithm};
-use zeroize::Zeroizing;
+use lantern_keys::{KeyError, PrivateKey, SecretBuffer, SecretBytes, SignatureAlgorithm};
 
 /// Most identities that we read from one answer.
 const MAX_IDENTITIES: u32 = 1024;
@@ -195,8 +194,8 @@ impl AgentRequest {
     ///
     /// # Errors
     /// When a key cannot be written down.
-    pub fn encode(&self) -> Result<Zeroizing<Vec<u8>>, KeyError> {
-        let mut out = Zeroizing::new(Vec::with_capacity(16 * 1024));
+    pub fn encode(&self) -> Result<SecretBuffer, KeyError> {
+        let mut out = SecretBuffer::with_capacity(1024);
         match self {
             Self::List => out.put_byte(REQUEST_IDENTITIES),
             Self::Sign { blob, data, flags } => {

@@ -1,6 +1,7 @@
 //! AES-GCM as RFC 5647 §7 puts it on the wire: the length in clear and authenticated, a counter in the nonce.
 
-use aws_lc_rs::aead::{AES_128_GCM, AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
+use aws_lc_rs::aead::{AES_128_GCM, AES_256_GCM, Aad, Algorithm, LessSafeKey, Nonce, UnboundKey};
+use lantern_keys::secret::overwrite;
 
 use super::{DirectionKeys, LENGTH_LEN};
 use crate::algorithm::CipherAlgorithm;
@@ -16,8 +17,11 @@ pub(crate) struct Gcm {
 impl Gcm {
     pub(super) fn new(algorithm: CipherAlgorithm, keys: &DirectionKeys) -> Option<Self> {
         let algorithm = if algorithm == CipherAlgorithm::Aes256Gcm { &AES_256_GCM } else { &AES_128_GCM };
-        let key = LessSafeKey::new(UnboundKey::new(algorithm, &keys.key).ok()?);
-        Some(Self { key, nonce: keys.iv.as_slice().try_into().ok()? })
+        Some(Self { key: Self::key(algorithm, &keys.key)?, nonce: keys.iv.as_slice().try_into().ok()? })
+    }
+
+    fn key(algorithm: &'static Algorithm, key: &[u8]) -> Option<LessSafeKey> {
+        Some(LessSafeKey::new(UnboundKey::new(algorithm, key).ok()?))
     }
 
     fn next_nonce(&mut self) -> Nonce {
@@ -44,6 +48,15 @@ impl Gcm {
                 true
             }
             Err(_) => false,
+        }
+    }
+}
+
+/// The library frees the expanded key without wiping it.
+impl Drop for Gcm {
+    fn drop(&mut self) {
+        if let Some(zeros) = Self::key(&AES_256_GCM, &[0; 32]) {
+            overwrite(&mut self.key, zeros);
         }
     }
 }

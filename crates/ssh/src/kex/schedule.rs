@@ -1,6 +1,7 @@
 //! Keys from the agreed secret (RFC 4253 §7.2).
 
 use aws_lc_rs::digest;
+use lantern_keys::secret::overwrite;
 use zeroize::Zeroizing;
 
 use super::{SharedSecret, hash_of};
@@ -37,11 +38,14 @@ impl KeySchedule {
             context.finish()
         };
         let mut out = Zeroizing::new(Vec::with_capacity(len + 64));
-        out.extend_from_slice(hash(&[&[letter], session_id]).as_ref());
+        let mut next = hash(&[&[letter], session_id]);
+        out.extend_from_slice(next.as_ref());
         while out.len() < len {
-            let next = hash(&[&out]);
+            next = hash(&[&out]);
             out.extend_from_slice(next.as_ref());
         }
+        // The library does not wipe digests, and this one is a key.
+        overwrite(&mut next, digest::digest(hash_of(self.algorithm), b""));
         out.truncate(len);
         out
     }
