@@ -1,7 +1,7 @@
 //! What the program knows and nobody else may: not in core files, not by a look into the process.
 
 // A test that cannot go on says so by panicking.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
 mod support;
 

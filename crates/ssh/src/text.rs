@@ -5,17 +5,18 @@
 pub fn neutralize(text: &str, max_len: usize) -> String {
     let mut out = String::with_capacity(text.len().min(max_len));
     for c in text.chars() {
-        if out.len() + c.len_utf8() > max_len {
+        let shown = match c {
+            '\r' => continue,
+            '\n' | '\t' => c,
+            '\0'..='\x1f' => char::from_u32(0x2400 + c as u32).unwrap_or('\u{fffd}'),
+            '\x7f' => '\u{2421}',
+            c if is_invisible(c) => '\u{fffd}',
+            _ => c,
+        };
+        if out.len() + shown.len_utf8() > max_len {
             break;
         }
-        match c {
-            '\n' | '\t' => out.push(c),
-            '\r' => {}
-            '\0'..='\x1f' => out.push(char::from_u32(0x2400 + c as u32).unwrap_or('\u{fffd}')),
-            '\x7f' => out.push('\u{2421}'),
-            c if is_invisible(c) => out.push('\u{fffd}'),
-            _ => out.push(c),
-        }
+        out.push(shown);
     }
     out
 }
@@ -54,6 +55,8 @@ mod tests {
     fn a_banner_cannot_move_the_cursor_or_turn_text_around() {
         assert_eq!(neutralize("\x1b[2Jhi\r\n\u{9b}1m\u{202e}x\x07", 100), "␛[2Jhi\n\u{fffd}1m\u{fffd}x␇");
         assert_eq!(neutralize("åååå", 5), "åå");
+        // What stands for a control is longer than it.
+        assert_eq!(neutralize(&"\x07".repeat(10), 10), "␇".repeat(3));
         assert_eq!(neutralize_line("a\nb\tc\u{2028}d", 100), "a b c\u{fffd}d");
         // Tags and joiners say nothing that anybody sees.
         let hidden: String = ['\u{e0041}', '\u{2060}', '\u{feff}', '\u{ad}', '\u{61c}'].iter().collect();

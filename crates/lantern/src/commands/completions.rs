@@ -19,5 +19,5 @@ pub(crate) fn run(args: &CompletionsArgs) -> Result<(), Failure> {
     shell
         .write_registration(VARIABLE, "lantern", "lantern", "lantern", &mut script)
         .map_err(|error| Failure::new(code::INTERNAL, format!("cannot write the script: {error}")))?;
-    output::print(&String::from_utf8_lossy(&script))
+    output::print_raw(&script)
 }

@@ -16,6 +16,7 @@ use super::{block_on, watch};
 use crate::cli::demo::DemoArgs;
 use crate::cli::global::Global;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 
 /// Port of the simulated machines when it is free.
@@ -124,7 +125,7 @@ async fn relight(harbour: &Harbour, name: &str) -> Result<Harbour, Failure> {
 }
 
 async fn stay(home: &Path, lantern: &Path) {
-    output::say(&format!(
+    output::say(fit!(
         "\nThe machines stay lit until Ctrl-C. In another terminal:\n\n    export LANTERN_HOME={}\n    {} machine list\n    {} shell lamp-01\n",
         home.display(),
         lantern.display(),
@@ -195,11 +196,11 @@ fn expected_code(ending: Ending) -> u8 {
 }
 
 fn tell(text: &str) {
-    let (start, end) = if output::colorful_stderr() { ("\x1b[1;33m", "\x1b[0m") } else { ("", "") };
-    output::say(&format!("\n{start}{text}{end}"));
+    let style = if output::colorful_stderr() { ("\x1b[1;33m", "\x1b[0m") } else { ("", "") };
+    output::say(fit!("\n{}{}{}", Fit::literal(style.0), text, Fit::literal(style.1)));
 }
 
 fn echo(words: &[String]) {
     let quoted = words.iter().map(|word| if word.contains(' ') { format!("'{word}'") } else { word.clone() });
-    output::say(&format!("\n% lantern {}", quoted.collect::<Vec<_>>().join(" ")));
+    output::say(fit!("\n% lantern {}", quoted.collect::<Vec<_>>().join(" ")));
 }

@@ -18,7 +18,7 @@ pub(crate) fn run(args: &ManualArgs) -> Result<(), Failure> {
         None => {
             let mut page = Vec::new();
             clap_mangen::Man::new(command).render(&mut page).map_err(failed)?;
-            output::print(&String::from_utf8_lossy(&page))
+            output::print_raw(&page)
         }
         Some(folder) => {
             fs::create_dir_all(folder).map_err(failed)?;

@@ -10,6 +10,7 @@ use crate::cli::global::Global;
 use crate::cli::profile::{ChangeArgs, ProfileCommand};
 use crate::cli::settings;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::fit;
 use crate::screen::output;
 
 /// The name under which commands speak of what holds for all machines.
@@ -129,7 +130,7 @@ fn show(name: &str, home: &Home, json: bool) -> Result<(), Failure> {
     let rows = settings_table(&effective, false);
     output::print(&rows)?;
     let machines: Vec<&str> = users(&book, name).collect();
-    output::print(&format!("\n{}", output::fields(&[("machines", machines.join(", "))])))
+    output::print(&fit!("\n{}", output::fields(&[("machines", machines.join(", "))])))
 }
 
 fn set(args: &ChangeArgs, home: &Home, json: bool) -> Result<(), Failure> {
@@ -151,7 +152,7 @@ fn set(args: &ChangeArgs, home: &Home, json: bool) -> Result<(), Failure> {
     if json {
         return output::print_json(&json!({ "changed": !args.plan.plan, "changes": values }));
     }
-    lines.iter().for_each(|line| output::say(line));
+    lines.iter().for_each(output::say);
     if lines.is_empty() {
         output::say("Nothing to change: it is so already.");
     }

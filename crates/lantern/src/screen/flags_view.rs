@@ -3,8 +3,10 @@
 use lantern_keys::Fingerprint;
 use lantern_keys::flags::{Color, FLAG_SIZE, Flag, of_fingerprint};
 
+use crate::screen::fit::Fit;
+
 /// Three lines of flags, one of letters, one of words.
-pub(crate) fn draw(fingerprint: &Fingerprint, color: bool) -> String {
+pub(crate) fn draw(fingerprint: &Fingerprint, color: bool) -> Fit {
     let flags = of_fingerprint(fingerprint);
     let mut out = String::new();
     for row in (0..FLAG_SIZE).step_by(2) {
@@ -16,7 +18,7 @@ pub(crate) fn draw(fingerprint: &Fingerprint, color: bool) -> String {
     out.push_str(letters.join("  ").trim_end());
     out.push('\n');
     out.push_str(&words(fingerprint));
-    out
+    Fit::picture(out)
 }
 
 /// The words of the flags, for reading aloud.

@@ -6,6 +6,7 @@ use lantern_operations::key_audit::{KeyAudit, Level, Problem, PublicPlace, Stand
 use serde_json::{Value, json};
 
 use crate::screen::failure::Failure;
+use crate::screen::fit::{Fit, fit};
 use crate::screen::output::{self, quoted};
 
 /// What is wrong, in two or three words.
@@ -129,29 +130,30 @@ pub(crate) fn print(audit: &KeyAudit, json: bool) -> Result<(), Failure> {
         ));
         return Ok(());
     }
-    let (bold, plain) = if output::colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
-    let mut text = String::new();
+    let style = if output::colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
+    let (bold, plain) = (Fit::literal(style.0), Fit::literal(style.1));
+    let mut text = Fit::default();
     for subject in subjects {
         let key = subject.key.as_ref().map(|key| format!("  {} {}", key.describe(), key.fingerprint()));
-        text.push_str(&format!("{bold}{}{plain}{}\n", output::fit(&subject.name), key.unwrap_or_default()));
+        text.push(fit!("{}{}{}{}\n", bold, subject.name, plain, key.unwrap_or_default()));
         // What one command mends stands together, above it.
-        let mut mends: Vec<(String, String)> = Vec::new();
+        let mut mends: Vec<(String, Fit)> = Vec::new();
         for problem in &subject.problems {
             let command = mend(problem, subject);
-            let line = format!("  {} {}\n", mark(problem.level()), output::fit(&detail(problem)));
+            let line = fit!("  {} {}\n", mark(problem.level()), detail(problem));
             match mends.iter_mut().find(|(known, _)| *known == command) {
-                Some((_, lines)) => lines.push_str(&line),
+                Some((_, lines)) => lines.push(line),
                 None => mends.push((command, line)),
             }
         }
         for (command, lines) in mends {
-            text.push_str(&format!("{lines}      → {}\n", output::fit(&command)));
+            text.push(fit!("{}      → {}\n", lines, command));
         }
-        text.push('\n');
+        text.end_line();
     }
     let all = || subjects.iter().flat_map(|subject| &subject.problems);
     let count = |level| all().filter(|problem: &&Problem| problem.level() == level).count();
-    text.push_str(&format!(
+    text.push(fit!(
         "{} looked at; {} serious, {} minor.\n",
         counted(looked_at, "key or file", "keys and files"),
         count(Level::Serious),
@@ -190,8 +192,8 @@ fn say_unseen(unseen: &[(PathBuf, Unseen)]) {
     for (words, paths) in kinds {
         let first = paths.first().map(|path| path.display().to_string()).unwrap_or_default();
         output::warn(&match paths.len() {
-            1 => format!("not looked at: {} ({words})", output::fit(&first)),
-            count => format!("not looked at: {} and {} more ({words})", output::fit(&first), count - 1),
+            1 => format!("not looked at: {first} ({words})"),
+            count => format!("not looked at: {first} and {} more ({words})", count - 1),
         });
     }
 }
@@ -201,13 +203,13 @@ fn counted(count: usize, one: &str, many: &str) -> String {
 }
 
 /// A sign that can be told apart without color.
-fn mark(level: Level) -> &'static str {
-    match (level, output::colorful_stdout()) {
+fn mark(level: Level) -> Fit {
+    Fit::literal(match (level, output::colorful_stdout()) {
         (Level::Serious, true) => "\x1b[1;31m!!\x1b[0m",
         (Level::Serious, false) => "!!",
         (Level::Minor, true) => "\x1b[33m !\x1b[0m",
         (Level::Minor, false) => " !",
-    }
+    })
 }
 
 fn to_json(subject: &Subject) -> Value {

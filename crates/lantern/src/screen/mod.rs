@@ -3,6 +3,7 @@
 pub(crate) mod check;
 pub(crate) mod explain;
 pub(crate) mod failure;
+pub(crate) mod fit;
 pub(crate) mod flags_view;
 pub(crate) mod key_audit;
 pub(crate) mod output;

@@ -5,11 +5,12 @@ use std::io::{ErrorKind, IsTerminal, Write};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use lantern_ssh::{is_invisible, neutralize, neutralize_line};
+use lantern_ssh::is_invisible;
 use serde::Serialize;
 use unicode_width::UnicodeWidthStr;
 
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 
 static QUIET: AtomicBool = AtomicBool::new(false);
 
@@ -38,15 +39,22 @@ pub(crate) fn colorful_stderr() -> bool {
 ///
 /// # Errors
 /// Quietly when the reader has gone; else with what the system says, such as a full disk.
-pub(crate) fn print(text: &str) -> Result<(), Failure> {
-    print_bytes(text.as_bytes())
+pub(crate) fn print(text: &Fit) -> Result<(), Failure> {
+    print_bytes(text.as_str().as_bytes())
 }
 
-/// Writes a result that is no text.
+/// Writes a result that other programs read: as it is, but on a terminal, where it is only looked at.
 ///
 /// # Errors
 /// As [`print`].
-pub(crate) fn print_bytes(bytes: &[u8]) -> Result<(), Failure> {
+pub(crate) fn print_raw(text: &[u8]) -> Result<(), Failure> {
+    match stdout_is_terminal() {
+        true => print(&Fit::lines(&String::from_utf8_lossy(text))),
+        false => print_bytes(text),
+    }
+}
+
+fn print_bytes(bytes: &[u8]) -> Result<(), Failure> {
     let mut out = std::io::stdout().lock();
     out.write_all(bytes).and_then(|()| out.flush()).map_err(|error| match error.kind() {
         // The reader had enough: as good as success.
@@ -62,7 +70,7 @@ pub(crate) fn print_bytes(bytes: &[u8]) -> Result<(), Failure> {
 pub(crate) fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value)
         .map_err(|error| Failure::new(code::INTERNAL, format!("cannot write JSON: {error}")))?;
-    print(&format!("{}\n", visible_json(&text)))
+    print_bytes(format!("{}\n", visible_json(&text)).as_bytes())
 }
 
 /// JSON that shows everything that is in it: what nobody sees stands there by its number, as controls do anyway (RFC 8259 §7).
@@ -79,27 +87,22 @@ fn visible_json(text: &str) -> String {
     out
 }
 
-/// Text from anywhere, fit to be printed on one line.
-pub(crate) fn fit(text: &str) -> String {
-    neutralize_line(text, usize::MAX)
-}
-
 /// Whether only results and errors are wanted.
 pub(crate) fn is_quiet() -> bool {
     QUIET.load(Ordering::Relaxed)
 }
 
 /// Talk: what is going on, for a person. Lost when nobody listens.
-pub(crate) fn say(text: &str) {
+pub(crate) fn say(text: impl Into<Fit>) {
     if !QUIET.load(Ordering::Relaxed) {
-        let _ = writeln!(std::io::stderr(), "{text}");
+        let _ = writeln!(std::io::stderr(), "{}", text.into());
     }
 }
 
 /// A warning: said even when quiet.
-pub(crate) fn warn(text: &str) {
+pub(crate) fn warn(text: impl Into<Fit>) {
     let mark = if colorful_stderr() { "\x1b[33mnote\x1b[0m" } else { "note" };
-    let _ = writeln!(std::io::stderr(), "{mark}: {text}");
+    let _ = writeln!(std::io::stderr(), "{mark}: {}", text.into());
 }
 
 /// Tells a failure.
@@ -107,12 +110,12 @@ pub(crate) fn complain(failure: &Failure) {
     let color = colorful_stderr();
     let (mark, arrow) =
         if color { ("\x1b[1;31merror\x1b[0m", "\x1b[36m→\x1b[0m") } else { ("error", "→") };
-    let mut text = format!("{mark}: {}\n", fit(&failure.headline));
+    let mut text = format!("{mark}: {}\n", Fit::line(&failure.headline));
     for detail in &failure.details {
-        text.push_str(&format!("  {}\n", fit(detail)));
+        text.push_str(&format!("  {}\n", Fit::line(detail)));
     }
     for hint in &failure.hints {
-        text.push_str(&format!("  {arrow} {}\n", fit(hint)));
+        text.push_str(&format!("  {arrow} {}\n", Fit::line(hint)));
     }
     let _ = std::io::stderr().write_all(text.as_bytes());
 }
@@ -121,7 +124,7 @@ pub(crate) fn complain(failure: &Failure) {
 pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
     heading: &[&'a str],
     rows: impl IntoIterator<Item = R>,
-) -> String {
+) -> Fit {
     let rows: Vec<R> = rows.into_iter().collect();
     let mut widths: Vec<usize> = heading.iter().map(|cell| width(cell)).collect();
     for row in &rows {
@@ -141,14 +144,14 @@ pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
         put_row(&mut out, cells.iter().map(Cow::as_ref), &widths);
         out.push('\n');
     }
-    out
+    Fit::picture(out)
 }
 
 /// A cell on one line; most are fit as they are.
 fn fit_cell(text: &str) -> Cow<'_, str> {
     match text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
         true => text.into(),
-        false => fit(text).into(),
+        false => Fit::line(text).to_string().into(),
     }
 }
 
@@ -166,19 +169,19 @@ fn width(text: &str) -> usize {
 }
 
 /// Name and value pairs, aligned, one a line.
-pub(crate) fn fields(pairs: &[(&str, String)]) -> String {
+pub(crate) fn fields(pairs: &[(&str, String)]) -> Fit {
     let width = pairs.iter().map(|(name, _)| name.width()).max().unwrap_or(0);
     let line = |(name, value): &(&str, String)| {
         // What has no name is a picture of ours, with its own colors.
         let value = match name.is_empty() {
             true => value.clone(),
-            false => neutralize(value, usize::MAX).replace('\t', " "),
+            false => Fit::lines(value).to_string(),
         };
         let indented = value.replace('\n', &format!("\n{}", " ".repeat(width + 2)));
         format!("{name}{}  {indented}\n", " ".repeat(width - name.width()))
     };
     // A name without a value says nothing; a value without a name goes with the one above.
-    pairs.iter().filter(|(_, value)| !value.is_empty()).map(line).collect()
+    Fit::picture(pairs.iter().filter(|(_, value)| !value.is_empty()).map(line).collect())
 }
 
 /// Whether a path names the standard output.
@@ -192,12 +195,12 @@ pub(crate) fn stdout_is_terminal() -> bool {
 }
 
 /// A block that must be seen before a question, even when quiet.
-pub(crate) fn warn_block(text: &str) {
-    let _ = writeln!(std::io::stderr(), "{text}");
+pub(crate) fn warn_block(text: impl Into<Fit>) {
+    let _ = writeln!(std::io::stderr(), "{}", text.into());
 }
 
 /// A question that is answered on standard input.
-pub(crate) fn ask_aloud(text: &str) {
+pub(crate) fn ask_aloud(text: &Fit) {
     let _ = write!(std::io::stderr(), "{text}").and_then(|()| std::io::stderr().flush());
 }
 
@@ -222,12 +225,13 @@ mod tests {
 
     #[test]
     fn columns_are_aligned_by_what_a_terminal_shows() {
-        let text = table(&["NAME", "STATE"], cells(&[["lamp-01", "ok"], ["灯台", "doubt"], ["ö", ""]]));
+        let table = |rows: &[[&str; 2]]| table(&["NAME", "STATE"], cells(rows)).to_string();
+        let text = table(&[["lamp-01", "ok"], ["灯台", "doubt"], ["ö", ""]]);
         let starts: Vec<usize> =
             text.lines().filter_map(|line| Some(width(line.get(..line.rfind(' ')? + 1)?))).collect();
         assert_eq!(starts, [9, 9, 9], "{text}");
         assert!(text.lines().all(|line| !line.ends_with(' ')), "{text:?}");
-        assert_eq!(table(&["NAME"], Vec::<[Cow<'_, str>; 1]>::new()), "NAME\n");
+        assert_eq!(table(&[]), "NAME  STATE\n");
     }
 
     /// Nothing that came from a file or a machine steers the terminal, moves to another line, or hides.
@@ -236,16 +240,15 @@ mod tests {
         for hostile in
             ["a\x1b[2J\x07b", "a\nerror: b", "a\u{9b}1mb", "a\u{202e}b\u{e0041}", "a\u{2028}b\tc\r"]
         {
-            let cell = table(&["X", "Y"], cells(&[[hostile, "end"]]));
+            let cell = table(&["X", "Y"], cells(&[[hostile, "end"]])).to_string();
             assert_eq!(cell.lines().count(), 2, "{cell:?}");
-            let field = fields(&[("name", hostile.into())]);
+            let field = fields(&[("name", hostile.into())]).to_string();
             let json = visible_json(&serde_json::to_string(hostile).unwrap());
             assert_eq!(serde_json::from_str::<String>(&json).unwrap(), hostile);
-            for text in [cell, field, json, fit(hostile)] {
+            for text in [cell, field, json, Fit::line(hostile).to_string()] {
                 let good = |c: char| c == '\n' || !c.is_control() && !is_invisible(c);
                 assert!(text.chars().all(good), "{text:?}");
             }
-            assert!(!fit(hostile).contains('\n'));
         }
     }
 
@@ -257,7 +260,7 @@ mod tests {
             ("", "one\ntwo".into()),
             ("private", "x".into()),
         ]);
-        assert_eq!(text, "key      harbour\n         one\n         two\nprivate  x\n");
+        assert_eq!(text.as_str(), "key      harbour\n         one\n         two\nprivate  x\n");
     }
 
     #[test]

@@ -9,10 +9,11 @@ use std::time::Duration;
 use lantern_book::Verified;
 use lantern_keys::{Fingerprint, SecretString};
 use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
-use lantern_ssh::{Prompts, neutralize};
+use lantern_ssh::Prompts;
 use tokio::task::spawn_blocking;
 
 use crate::screen::failure::chain;
+use crate::screen::fit::{Fit, fit};
 use crate::screen::flags_view;
 use crate::screen::output;
 use crate::terminal::prompt::{Answer as Typed, Terminal};
@@ -249,7 +250,7 @@ impl Conversation {
     }
 
     fn first_contact(&mut self, contact: &FirstContact) -> Answer {
-        output::warn_block(&introduce(contact));
+        output::warn_block(introduce(contact));
         for _ in 0..MAX_TRIES {
             let question = "Type yes to trust it, or paste the fingerprint that you were given: ";
             let Some(answer) = self.line(question) else { return Answer::No };
@@ -302,7 +303,7 @@ impl Conversation {
 
 /// A line of a machine's, marked as its: it must not pass for one of ours.
 fn theirs(machine: &str, line: &str) -> String {
-    format!("[{machine}] {}", output::fit(line))
+    format!("[{machine}] {}", Fit::line(line))
 }
 
 impl Ask for TerminalAsk {
@@ -333,8 +334,7 @@ impl Ask for TerminalAsk {
                 output::warn(&format!("DNS cannot vouch for {machine}: {why}"));
             }
             Note::Banner(text) => {
-                let text = neutralize(text, usize::MAX);
-                text.trim_end().lines().for_each(|line| output::say(&format!("| {line}")));
+                text.trim_end().lines().for_each(|line| output::say(fit!("| {}", line)));
             }
             Note::NotRemembered(error) => {
                 output::warn(&format!("not remembered for next time: {}", chain(*error)))
@@ -344,27 +344,26 @@ impl Ask for TerminalAsk {
 }
 
 /// What is shown of a key before it is trusted.
-pub(crate) fn introduce(contact: &FirstContact) -> String {
+pub(crate) fn introduce(contact: &FirstContact) -> Fit {
     let fingerprint = contact.key.fingerprint();
     let picture = flags_view::draw(&fingerprint, output::colorful_stderr());
-    let picture: String = picture.lines().map(|line| format!("    {line}\n")).collect();
-    let mut text = format!(
-        "First contact with {}, reached at {}. It proved to hold this host key:\n\n    {}  {fingerprint}\n\n{picture}\n",
+    let mut text = fit!(
+        "First contact with {}, reached at {}. It proved to hold this host key:\n\n    {}  {}\n\n{}\n",
         contact.machine,
         contact.reached_at,
         contact.key.describe(),
+        fingerprint,
+        picture.indented(4),
     );
     if !contact.same_key.is_empty() {
-        text.push_str(&format!("  The same key is known as the key of {}.\n", contact.same_key.join(", ")));
+        text.push(fit!("  The same key is known as the key of {}.\n", contact.same_key.join(", ")));
     }
     if !contact.same_address.is_empty() {
-        text.push_str(&format!(
-            "  At this address you have met {}, with another key.\n",
-            contact.same_address.join(", ")
-        ));
+        let met = contact.same_address.join(", ");
+        text.push(fit!("  At this address you have met {}, with another key.\n", met));
     }
-    text.push_str(
+    text.push(Fit::literal(
         "  To verify it, look at the machine's own console: a cloud prints fingerprints in its boot log, and on the\n  machine `lantern key show FILE.pub` on its public host key prints this same line and flags.\n",
-    );
+    ));
     text
 }

@@ -8,6 +8,8 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::termios::{LocalModes, OptionalActions, SpecialCodeIndex, Termios, tcgetattr, tcsetattr};
 use zeroize::Zeroizing;
 
+use crate::screen::fit::Fit;
+
 use super::signals::Held;
 
 /// Longest answer, in bytes.
@@ -115,7 +117,7 @@ impl Terminal {
             return Answer::Ended;
         }
         let mut terminal = &self.device;
-        let _ = terminal.write_all(question.as_bytes());
+        let _ = terminal.write_all(Fit::lines(question).as_str().as_bytes());
         let mut line = Zeroizing::new(Vec::with_capacity(MAX_ANSWER_LEN));
         let outcome = loop {
             let mut key = [0; 1];

@@ -23,6 +23,7 @@ use crate::cli::secret_source;
 use crate::cli::settings;
 use crate::commands::key_source::{KeySource, pick_opened};
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 use crate::screen::output;
 use crate::terminal::passphrase::{self, interrupted};
 use crate::terminal::prompt::{Answer, Terminal};
@@ -121,7 +122,7 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
             lantern_keeper::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
         drop(lock);
         if detach {
-            output::print("ready\n")?;
+            output::print(&Fit::literal("ready\n"))?;
             leave_terminal().map_err(|error| failed(error.to_string()))?;
         }
         let mut interrupts = watch(SignalKind::interrupt())?;

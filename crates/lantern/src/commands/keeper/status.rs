@@ -52,8 +52,8 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
                 asks.into(),
             ]
         });
-        text.push('\n');
-        text.push_str(&output::table(&["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
+        text.end_line();
+        text.push(output::table(&["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
     }
     output::print(&text)
 }

@@ -8,6 +8,7 @@ use lantern_book::{Home, write_new};
 use crate::cli::global::Global;
 use crate::cli::keeper_unit::UnitArgs;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::fit;
 use crate::screen::output;
 
 const FILE: &str = "brass-lantern-keeper.service";
@@ -15,7 +16,7 @@ const FILE: &str = "brass-lantern-keeper.service";
 pub(crate) fn run(args: &UnitArgs, global: &Global, home: &Home) -> Result<(), Failure> {
     let text = unit(args, global, home)?;
     if !args.install {
-        return output::print(&text);
+        return output::print_raw(text.as_bytes());
     }
     let base = etcetera::choose_base_strategy()
         .map_err(|error| Failure::new(code::LOCAL, format!("no configuration folder: {error}")))?;
@@ -25,7 +26,7 @@ pub(crate) fn run(args: &UnitArgs, global: &Global, home: &Home) -> Result<(), F
         .map_err(|error| Failure::new(code::LOCAL, format!("cannot make {}: {error}", folder.display())))?;
     write_new(&path, text.as_bytes(), 0o644, args.replace)?;
     output::say(&format!("{} is written. To start it now and at every login:", path.display()));
-    output::print(&format!("systemctl --user daemon-reload\nsystemctl --user enable --now {FILE}\n"))
+    output::print(&fit!("systemctl --user daemon-reload\nsystemctl --user enable --now {}\n", FILE))
 }
 
 fn unit(args: &UnitArgs, global: &Global, home: &Home) -> Result<String, Failure> {

@@ -70,7 +70,7 @@ fn to_public(
     let out = args.out.as_deref().unwrap_or(Path::new("-"));
     if output::is_stdout(out) {
         check_shows(container == PublicContainer::SpkiDer)?;
-        output::print_bytes(&converted.content)?;
+        output::print_raw(&converted.content)?;
         say_lost();
         return Ok(());
     }
@@ -187,7 +187,7 @@ fn to_private(
         ProtectOptions { cipher: args.cipher.clone(), derivation: args.derivation.clone(), cost: args.cost };
     let protect = protection(container, passphrase.as_ref(), &options).map_err(failed)?;
     if to_stdout {
-        output::print_bytes(&convert_private(&key, container, protect).map_err(failed)?)?;
+        output::print_raw(&convert_private(&key, container, protect).map_err(failed)?)?;
     } else {
         convert_private_to(out, &key, container, protect, args.replace).map_err(failed)?;
     }

@@ -51,7 +51,7 @@ pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Fail
         ),
         ("public", public_path.display().to_string()),
         ("fingerprint", fingerprint.to_string()),
-        ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
+        ("", flags_view::draw(&fingerprint, output::colorful_stdout()).to_string()),
         ("line", public_line::format(key.public(), &comment)),
     ]))
 }

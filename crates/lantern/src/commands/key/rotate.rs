@@ -15,6 +15,7 @@ use crate::commands::block_on;
 use crate::commands::connecting::{asking, attend, way};
 use crate::commands::key_source::pick_opened;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::fit;
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::passphrase;
@@ -79,19 +80,21 @@ fn plan(
         }));
     }
     let mut text = match exists {
-        true => format!("{new} has been made already to take the place of {}.\n", args.name),
+        true => fit!("{} has been made already to take the place of {}.\n", new, args.name),
         false => {
-            format!("A new key {new} would be made, of the kind and with the passphrase of {}.\n", args.name)
+            fit!("A new key {} would be made, of the kind and with the passphrase of {}.\n", new, args.name)
         }
     };
     for machine in machines {
-        text.push_str(&format!(
-            "{machine}: install {new} if it is missing, log in with it, take {} out.\n",
+        text.push(fit!(
+            "{}: install {} if it is missing, log in with it, take {} out.\n",
+            machine,
+            new,
             args.name
         ));
     }
     if machines.is_empty() {
-        text.push_str(&format!("No machine is known to have {}; name some.\n", args.name));
+        text.push(fit!("No machine is known to have {}; name some.\n", args.name));
     }
     output::print(&text)
 }

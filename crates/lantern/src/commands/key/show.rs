@@ -10,6 +10,7 @@ use super::{certificate, public_json, summary_json};
 use crate::cli::key::show::ShowArgs;
 use crate::commands::key_source::{KeyFile, KeySource};
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::{Fit, fit};
 use crate::screen::flags_view;
 use crate::screen::output;
 
@@ -24,15 +25,15 @@ pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failur
 }
 
 /// The one line asked for, when one was.
-fn short_form(args: &ShowArgs, key: &PublicKey, comment: &str) -> Result<Option<String>, Failure> {
+fn short_form(args: &ShowArgs, key: &PublicKey, comment: &str) -> Result<Option<Fit>, Failure> {
     if let Some(host) = &args.sshfp {
         let plain = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
         if host.is_empty() || host.len() > 255 || !host.chars().all(plain) {
             return Err(Failure::new(code::USAGE, format!("`{host}` is no host name for a zone file")));
         }
-        return Ok(Some(format!("{}\n", sshfp::record(host, key))));
+        return Ok(Some(fit!("{}\n", sshfp::record(host, key))));
     }
-    Ok(args.line.then(|| format!("{}\n", public_line::format(key, comment))))
+    Ok(args.line.then(|| fit!("{}\n", public_line::format(key, comment))))
 }
 
 fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure> {
@@ -102,9 +103,9 @@ fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, String)> 
     let fingerprint = key.fingerprint();
     vec![
         ("algorithm", key.describe()),
-        ("comment", comment.to_owned()),
+        ("comment", Fit::line(comment).to_string()),
         ("fingerprint", fingerprint.to_string()),
-        ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
+        ("", flags_view::draw(&fingerprint, output::colorful_stdout()).to_string()),
         ("old form", format!("{} (to recognise, not to verify)", fingerprint::md5_of_blob(&key.encode()))),
         ("line", public_line::format(key, comment)),
     ]
@@ -113,11 +114,11 @@ fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, String)> 
 /// Everything in a file that need not be in the ring.
 fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure> {
     if args.line || args.sshfp.is_some() {
-        let mut text = String::new();
+        let mut text = Fit::default();
         for (key, comment) in file.found.iter().flat_map(publics) {
-            text.push_str(&short_form(args, &key, &comment)?.unwrap_or_default());
+            text.push(short_form(args, &key, &comment)?.unwrap_or_default());
         }
-        if text.is_empty() {
+        if text.as_str().is_empty() {
             return Err(nothing_to_show(file));
         }
         return output::print(&text);
@@ -134,15 +135,15 @@ fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure>
         };
     }
     let several = file.found.len() > 1;
-    let mut text = String::new();
+    let mut text = Fit::default();
     for (at, found) in file.found.iter().enumerate() {
         let number = if several { format!(", {} of {}", at + 1, file.found.len()) } else { String::new() };
         let mut pairs = vec![("file", format!("{}{number}", file.name()))];
         pairs.extend(found_fields(found, file));
         if at > 0 {
-            text.push('\n');
+            text.end_line();
         }
-        text.push_str(&output::fields(&pairs));
+        text.push(output::fields(&pairs));
     }
     output::print(&text)
 }
@@ -179,15 +180,16 @@ fn found_fields(found: &Result<Found, KeyError>, file: &KeyFile) -> Vec<(&'stati
                 pairs.push(("but", other.why.to_owned()));
             }
             if let Some(fingerprint) = other.fingerprint {
-                pairs.push(("comment", other.comment.clone()));
+                pairs.push(("comment", Fit::line(&other.comment).to_string()));
                 pairs.push(("fingerprint", fingerprint.to_string()));
-                pairs.push(("", flags_view::draw(&fingerprint, output::colorful_stdout())));
+                pairs.push(("", flags_view::draw(&fingerprint, output::colorful_stdout()).to_string()));
             }
             pairs
         }
         Ok(Found::Certificate { certificate, comment }) => {
             let mut pairs = certificate::fields(certificate, comment, Timestamp::now());
-            pairs.push(("", flags_view::draw(&certificate.key_fingerprint, output::colorful_stdout())));
+            let picture = flags_view::draw(&certificate.key_fingerprint, output::colorful_stdout());
+            pairs.push(("", picture.to_string()));
             pairs
         }
         Ok(Found::Public(public)) => {

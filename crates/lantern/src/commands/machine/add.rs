@@ -11,6 +11,7 @@ use super::{check_names, machine_json};
 use crate::cli::machine::add::AddArgs;
 use crate::cli::settings;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::fit;
 use crate::screen::output;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
@@ -225,7 +226,7 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
     if !pasted.left_over.is_empty() {
         pairs.push(("left out", pasted.left_over.join(" ")));
     }
-    output::warn_block(&format!("Understood:\n{}", indented(&output::fields(&pairs))));
+    output::warn_block(fit!("Understood:\n{}", output::fields(&pairs).indented(2)));
     if !args.yes {
         confirm::agree("Save it?", "`--yes` saves what was understood")?;
     }
@@ -248,8 +249,4 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
         machine.apply(&Change::Set(Field::Key, FieldValue::parse(Field::Key, &key)?))?;
     }
     Ok(())
-}
-
-fn indented(text: &str) -> String {
-    text.lines().map(|line| format!("  {line}\n")).collect()
 }

@@ -66,7 +66,7 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
         }
         let error = match take(home, &scope, (&before, &start), &after, args.plan) {
             Ok(lines) => {
-                lines.iter().for_each(|line| output::say(line));
+                lines.iter().for_each(output::say);
                 let changed = !args.plan;
                 return match json {
                     true => output::print_json(&json!({ "changed": changed, "changes": lines })),

@@ -26,5 +26,5 @@ pub(super) fn run(args: &ExportArgs, home: &Home, json: bool) -> Result<(), Fail
     let machines = names.iter().map(|name| Ok((name.as_str(), book.get(name)?)));
     let machines = machines.collect::<Result<Vec<_>, lantern_book::BookError>>()?;
     let form = if json { InventoryForm::Json } else { args.form.into() };
-    output::print(&write_inventory(&export_rows(machines.into_iter()), form)?)
+    output::print_raw(write_inventory(&export_rows(machines.into_iter()), form)?.as_bytes())
 }

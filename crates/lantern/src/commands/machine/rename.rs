@@ -61,7 +61,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         return output::print_json(&json!({ "renamed": goes_on, "machines": values }));
     }
     if goes_on {
-        lines.iter().for_each(|line| output::say(line));
+        lines.iter().for_each(output::say);
     }
     Ok(())
 }

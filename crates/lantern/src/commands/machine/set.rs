@@ -18,7 +18,7 @@ impl PlanArgs {
     /// No terminal to ask at, or a no.
     pub(crate) fn settle(self, lines: &[String], what: &str, several: bool) -> Result<bool, Failure> {
         if self.plan || several && !self.yes {
-            lines.iter().for_each(|line| output::say(line));
+            lines.iter().for_each(output::say);
         }
         if self.plan {
             return Ok(false);
@@ -67,7 +67,7 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         return output::print_json(&json!({ "changed": goes_on, "changes": values }));
     }
     if goes_on && machines.len() == 1 {
-        lines.iter().for_each(|line| output::say(line));
+        lines.iter().for_each(output::say);
     }
     if goes_on && machines.len() > 1 && !lines.is_empty() {
         output::say(&format!("{} machines: done.", machines.len()));

@@ -9,6 +9,7 @@ use super::{machine_json, value_json};
 use crate::cli::machine::show::ShowArgs;
 use crate::cli::settings;
 use crate::screen::failure::Failure;
+use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 
 /// Fields that are shown with what holds even when nothing sets them.
@@ -27,14 +28,14 @@ pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failur
         return output::print_json(&value);
     }
     let path = MachineBook::path(home);
-    output::print(&format!("{}  {}, line {}\n\n", args.name, path.display(), book.line(&args.name)))?;
+    output::print(&fit!("{}  {}, line {}\n\n", args.name, path.display(), book.line(&args.name)))?;
     output::print(&settings_table(&effective, args.all))?;
     let met = match &record {
         None => "never met: the next contact is the first".to_owned(),
         Some(record) => record.keys.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
     };
     let at = record.map(|record| record.addresses.join(", ")).unwrap_or_default();
-    output::print(&format!("\n{}", output::fields(&[("host keys", met), ("met at", at)])))
+    output::print(&fit!("\n{}", output::fields(&[("host keys", met), ("met at", at)])))
 }
 
 fn setting_json(part: &Part<'_>) -> Value {
@@ -46,7 +47,7 @@ fn setting_json(part: &Part<'_>) -> Value {
 }
 
 /// Every setting with where it comes from.
-pub(crate) fn settings_table(effective: &Effective<'_>, all: bool) -> String {
+pub(crate) fn settings_table(effective: &Effective<'_>, all: bool) -> Fit {
     let rows = FIELDS.iter().filter_map(|spec| {
         let name = Cow::Borrowed(spec.name);
         if let Some(part) = effective.part(spec.field) {

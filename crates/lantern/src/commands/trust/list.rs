@@ -87,8 +87,8 @@ pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> 
     for known in &record.keys {
         let fingerprint = known.key.fingerprint();
         let refused = store.is_revoked(&fingerprint).map(|revoked| format!("REVOKED: {}", revoked.reason));
-        text.push('\n');
-        text.push_str(&output::fields(&[
+        text.end_line();
+        text.push(output::fields(&[
             ("host key", format!("{}  {fingerprint}", known.key.describe())),
             ("verified", known.verified.to_string()),
             ("by", known.by.map(|by| by.to_string()).unwrap_or_default()),
@@ -96,14 +96,12 @@ pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> 
             ("last seen", day(known.last_seen)),
             ("refused", refused.unwrap_or_default()),
         ]));
-        text.push('\n');
-        for line in flags_view::draw(&fingerprint, output::colorful_stdout()).lines() {
-            text.push_str(&format!("    {line}\n"));
-        }
+        text.end_line();
+        text.push(flags_view::draw(&fingerprint, output::colorful_stdout()).indented(4));
     }
     for known in &record.certificates {
-        text.push('\n');
-        text.push_str(&output::fields(&[
+        text.end_line();
+        text.push(output::fields(&[
             ("TLS certificate", known.fingerprint().to_string()),
             ("verified", known.verified.to_string()),
             ("first seen", day(known.first_seen)),

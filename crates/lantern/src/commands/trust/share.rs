@@ -28,7 +28,7 @@ pub(super) fn export(args: &ExportArgs, home: &Home, json: bool) -> Result<(), F
         Failure::new(code::LOCAL, "there is nothing to export: no such machine has been met")
     })?;
     let Some(path) = args.to.as_ref().filter(|path| !output::is_stdout(path)) else {
-        return output::print(&shared.text);
+        return output::print_raw(shared.text.as_bytes());
     };
     write_new(path, shared.text.as_bytes(), 0o644, args.replace)?;
     if json {

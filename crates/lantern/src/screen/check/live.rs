@@ -7,6 +7,7 @@ use lantern_operations::check::Progress;
 use lantern_ssh::TerminalSize;
 
 use super::report;
+use crate::screen::fit::Fit;
 use crate::screen::output;
 
 /// No more often than this.
@@ -116,7 +117,8 @@ impl Table {
                 State::At(step) => step,
                 State::Done(_, state) => state,
             };
-            let line: String = format!("  {name:<width$}  {state}")
+            let line: String = Fit::line(&format!("  {name:<width$}  {state}"))
+                .as_str()
                 .chars()
                 .take((size.columns as usize).max(20) - 1)
                 .collect();

@@ -9,6 +9,7 @@ use serde_json::{Value, json};
 
 use super::advice;
 use crate::screen::failure::Failure;
+use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 
 /// How wide the name of a step is.
@@ -25,14 +26,14 @@ fn took(time: Option<Duration>) -> String {
     }
 }
 
-fn paint(mark: Mark, text: &str) -> String {
+fn paint(mark: Mark, text: &str) -> Fit {
     let color = match mark {
         Mark::Good => "\x1b[32m",
         Mark::Note => "\x1b[36m",
         Mark::Doubt => "\x1b[33m",
         Mark::Failed => "\x1b[1;31m",
     };
-    if output::colorful_stdout() { format!("{color}{text}\x1b[0m") } else { text.to_owned() }
+    Fit::picture(if output::colorful_stdout() { format!("{color}{text}\x1b[0m") } else { text.to_owned() })
 }
 
 /// A word, so that the color is never alone in telling.
@@ -45,16 +46,16 @@ fn word(mark: Mark) -> &'static str {
     }
 }
 
-fn line_text(line: &Line, account: &Account) -> String {
+fn line_text(line: &Line, account: &Account) -> Fit {
     let mark = paint(line.mark, &format!("{:<MARK_WIDTH$}", word(line.mark)));
     let stage = format!("{:<STAGE_WIDTH$}", line.stage.name());
     let at = line.gateway.as_ref().map(|gateway| format!("[{gateway}] ")).unwrap_or_default();
     let time = took(line.took);
     let time = if time.is_empty() { time } else { format!("  ({time})") };
-    let mut text = format!("{mark}  {stage}  {at}{}{time}\n", output::fit(&line.saw));
+    let mut text = fit!("{}  {}  {}{}{}\n", mark, stage, at, line.saw, time);
     if line.mark > Mark::Good {
         for advice in advice::of_line(line, account) {
-            text.push_str(&format!("{}{}\n", " ".repeat(MARK_WIDTH + STAGE_WIDTH + 6), output::fit(&advice)));
+            text.push(fit!("{}{}\n", " ".repeat(MARK_WIDTH + STAGE_WIDTH + 6), advice));
         }
     }
     text
@@ -88,9 +89,9 @@ pub(crate) fn rank(account: &Account) -> (u8, u8) {
 
 /// The sentence and the command that end the account of one machine.
 pub(crate) fn print_end(account: &Account) -> Result<(), Failure> {
-    let arrow = if output::colorful_stdout() { "\x1b[36m→\x1b[0m" } else { "→" };
+    let arrow = Fit::literal(if output::colorful_stdout() { "\x1b[36m→\x1b[0m" } else { "→" });
     let end = advice::conclusion(account);
-    output::print(&format!("\n{}\n{arrow} {}\n", output::fit(&end.sentence), output::fit(&end.command)))
+    output::print(&fit!("\n{}\n{} {}\n", end.sentence, arrow, end.command))
 }
 
 /// Many machines, the worst first.
@@ -110,7 +111,7 @@ pub(crate) fn print_table(accounts: &[Account]) -> Result<(), Failure> {
     let well = accounts.iter().filter(|account| account.is_well()).count();
     let failed = accounts.iter().filter(|account| account.failed.is_some()).count();
     let doubtful = accounts.len() - well - failed;
-    output::say(&format!("\n{well} well, {doubtful} doubtful, {failed} failed."));
+    output::say(fit!("\n{} well, {} doubtful, {} failed.", well, doubtful, failed));
     Ok(())
 }
 
