@@ -1,6 +1,7 @@
 //! The log: steps of the protocol, to standard error or a file. Secrets are types that cannot be logged.
 
 use std::fs::File;
+use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::sync::Mutex;
 
@@ -11,6 +12,7 @@ use tracing_subscriber::util::SubscriberInitExt;
 
 use crate::cli::global::Global;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 use crate::screen::output;
 
 /// Starts logging as the options say.
@@ -28,8 +30,8 @@ pub(crate) fn start(global: &Global) -> Result<(), Failure> {
     };
     let screen = level.map(|level| {
         tracing_subscriber::fmt::layer()
-            .with_writer(std::io::stderr)
-            .with_ansi(output::colorful_stderr())
+            .with_writer(|| OneLine(std::io::stderr()))
+            .with_ansi(false)
             .without_time()
             .with_filter(level)
     });
@@ -39,7 +41,8 @@ pub(crate) fn start(global: &Global) -> Result<(), Failure> {
             let file = File::options().append(true).create(true).mode(0o600).open(path).map_err(|error| {
                 Failure::new(code::LOCAL, format!("cannot open the log {}: {error}", path.display()))
             })?;
-            let layer = tracing_subscriber::fmt::layer().with_writer(Mutex::new(file)).with_ansi(false);
+            let layer =
+                tracing_subscriber::fmt::layer().with_writer(Mutex::new(OneLine(file))).with_ansi(false);
             Some(layer.with_filter(LevelFilter::TRACE))
         }
     };
@@ -47,4 +50,20 @@ pub(crate) fn start(global: &Global) -> Result<(), Failure> {
         tracing_subscriber::registry().with(screen).with(file).init();
     }
     Ok(())
+}
+
+/// Writes each event on one line, fit to be printed: it may hold what a machine said.
+struct OneLine<W>(W);
+
+impl<W: Write> Write for OneLine<W> {
+    /// An event comes whole.
+    fn write(&mut self, event: &[u8]) -> std::io::Result<usize> {
+        let text = String::from_utf8_lossy(event);
+        self.0.write_all(format!("{}\n", Fit::line(text.trim_end_matches('\n'))).as_bytes())?;
+        Ok(event.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.0.flush()
+    }
 }

@@ -9,12 +9,14 @@ mod logging;
 mod screen;
 mod terminal;
 
+use std::ffi::OsString;
 use std::process::ExitCode;
 
 use clap::{CommandFactory, Parser};
 use clap_complete::CompleteEnv;
 
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 use crate::screen::output;
 
 fn main() -> ExitCode {
@@ -30,7 +32,7 @@ fn main() -> ExitCode {
         Err(error) => {
             // Help and version are answers, not errors.
             let asked_for = !error.use_stderr();
-            let _ = error.print();
+            print_usage(&error, &words);
             return ExitCode::from(if asked_for { 0 } else { code::USAGE });
         }
     };
@@ -46,6 +48,21 @@ fn main() -> ExitCode {
 fn keep_out_of_core_files() {
     // There is no system on which it could be refused; if there were, that would be no reason not to work.
     let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+}
+
+/// Says what the parser says. It repeats what was typed; where that is not fit to be printed, it is asked what it says of words that are.
+fn print_usage(error: &clap::Error, words: &[OsString]) {
+    let fit: Vec<String> = words.iter().map(|word| Fit::line(&word.to_string_lossy()).to_string()).collect();
+    let are_fit = words.iter().zip(&fit).all(|(word, fit)| word == fit.as_str());
+    // Where nobody listens, nobody misses it.
+    let _ = match cli::Cli::try_parse_from(&fit) {
+        Err(of_fit) if !are_fit => of_fit.print(),
+        Ok(_) if !are_fit => {
+            output::complain(&Failure::new(code::USAGE, "there are control characters on the command line"));
+            Ok(())
+        }
+        _ => error.print(),
+    };
 }
 
 /// For tests, and only in builds with debug assertions: the process ends at the write of a file that the environment

@@ -15,19 +15,28 @@ use crate::screen::failure::{Failure, code};
 /// # Errors
 /// What the system says; a file that is too large, or no text.
 pub(crate) fn read_text(path: &Path, limit: u64) -> Result<String, Failure> {
+    String::from_utf8(read_bytes(path, limit)?)
+        .map_err(|_| Failure::new(code::LOCAL, format!("{} is no text in UTF-8", path.display())))
+}
+
+/// A file of at most `limit` bytes, a whole number of MiB, or standard input for `-`.
+///
+/// # Errors
+/// What the system says; a file that is too large.
+pub(crate) fn read_bytes(path: &Path, limit: u64) -> Result<Vec<u8>, Failure> {
     let failed =
         |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", path.display()));
     let reader: Box<dyn Read> = match path.as_os_str() == "-" {
         true => Box::new(std::io::stdin()),
         false => Box::new(std::fs::File::open(path).map_err(failed)?),
     };
-    let mut text = String::new();
-    let read = reader.take(limit + 1).read_to_string(&mut text).map_err(failed)?;
-    if read as u64 > limit {
+    let mut bytes = Vec::new();
+    reader.take(limit + 1).read_to_end(&mut bytes).map_err(failed)?;
+    if bytes.len() as u64 > limit {
         let megabytes = limit / (1024 * 1024);
         return Err(Failure::new(code::LOCAL, format!("{} is larger than {megabytes} MiB", path.display())));
     }
-    Ok(text)
+    Ok(bytes)
 }
 
 /// What was typed as a key.

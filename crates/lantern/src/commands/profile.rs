@@ -130,7 +130,7 @@ fn show(name: &str, home: &Home, json: bool) -> Result<(), Failure> {
     let rows = settings_table(&effective, false);
     output::print(&rows)?;
     let machines: Vec<&str> = users(&book, name).collect();
-    output::print(&fit!("\n{}", output::fields(&[("machines", machines.join(", "))])))
+    output::print(&fit!("\n{}", output::fields(&[("machines", machines.join(", ").into())])))
 }
 
 fn set(args: &ChangeArgs, home: &Home, json: bool) -> Result<(), Failure> {

@@ -10,6 +10,22 @@ use lantern_ssh::{neutralize, neutralize_line};
 /// terminal, and `--json` has it whole.
 const MAX_LINE_LEN: usize = 16 * 1024;
 
+/// Longest cell of a table, in bytes: all cells of its column become as wide.
+const MAX_CELL_LEN: usize = 400;
+
+fn one_line(text: &str, max_len: usize) -> Cow<'_, str> {
+    // Most text is fit as it is.
+    if text.len() <= max_len && text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
+        return text.into();
+    }
+    let mut line = neutralize_line(text, usize::MAX);
+    if line.len() > max_len {
+        line.truncate(line.floor_char_boundary(max_len));
+        line.push('…');
+    }
+    line.into()
+}
+
 /// Text that is fit to be printed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Fit(String);
@@ -17,16 +33,12 @@ pub(crate) struct Fit(String);
 impl Fit {
     /// Text from anywhere, on one line.
     pub(crate) fn line(text: &str) -> Self {
-        // Most text is fit as it is.
-        if text.len() <= MAX_LINE_LEN && text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
-            return Self(text.to_owned());
-        }
-        let mut line = neutralize_line(text, usize::MAX);
-        if line.len() > MAX_LINE_LEN {
-            line.truncate(line.floor_char_boundary(MAX_LINE_LEN));
-            line.push('…');
-        }
-        Self(line)
+        Self(one_line(text, MAX_LINE_LEN).into_owned())
+    }
+
+    /// Text from anywhere as the cell of a table has room for it.
+    pub(crate) fn cell(text: &str) -> Cow<'_, str> {
+        one_line(text, MAX_CELL_LEN)
     }
 
     /// Text from anywhere whose ends of lines are meant: where nothing of ours stands below it that it could pass for.
@@ -42,6 +54,12 @@ impl Fit {
     /// A picture that is drawn from numbers.
     pub(crate) fn picture(text: String) -> Self {
         Self(text)
+    }
+
+    /// Texts from anywhere, each on a line of its own.
+    pub(crate) fn stacked<T: AsRef<str>>(lines: impl IntoIterator<Item = T>) -> Self {
+        let lines: Vec<String> = lines.into_iter().map(|line| Self::line(line.as_ref()).0).collect();
+        Self(lines.join("\n"))
     }
 
     /// Adds to it.
@@ -76,6 +94,12 @@ impl fmt::Display for Fit {
 impl<T: AsRef<str> + ?Sized> From<&T> for Fit {
     fn from(text: &T) -> Self {
         Self::line(text.as_ref())
+    }
+}
+
+impl From<String> for Fit {
+    fn from(text: String) -> Self {
+        Self::line(&text)
     }
 }
 

@@ -129,7 +129,7 @@ pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
     let mut widths: Vec<usize> = heading.iter().map(|cell| width(cell)).collect();
     for row in &rows {
         for (widest, cell) in widths.iter_mut().zip(row.as_ref()) {
-            *widest = (*widest).max(width(&fit_cell(cell)));
+            *widest = (*widest).max(width(&Fit::cell(cell)));
         }
     }
     let style = if colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
@@ -140,19 +140,11 @@ pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
     out.push_str(style.1);
     out.push('\n');
     for row in &rows {
-        let cells: Vec<Cow<'_, str>> = row.as_ref().iter().map(|cell| fit_cell(cell)).collect();
+        let cells: Vec<Cow<'_, str>> = row.as_ref().iter().map(|cell| Fit::cell(cell)).collect();
         put_row(&mut out, cells.iter().map(Cow::as_ref), &widths);
         out.push('\n');
     }
     Fit::picture(out)
-}
-
-/// A cell on one line; most are fit as they are.
-fn fit_cell(text: &str) -> Cow<'_, str> {
-    match text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) {
-        true => text.into(),
-        false => Fit::line(text).to_string().into(),
-    }
 }
 
 fn put_row<'c>(out: &mut String, cells: impl Iterator<Item = &'c str>, widths: &[usize]) {
@@ -169,19 +161,14 @@ fn width(text: &str) -> usize {
 }
 
 /// Name and value pairs, aligned, one a line.
-pub(crate) fn fields(pairs: &[(&str, String)]) -> Fit {
+pub(crate) fn fields(pairs: &[(&str, Fit)]) -> Fit {
     let width = pairs.iter().map(|(name, _)| name.width()).max().unwrap_or(0);
-    let line = |(name, value): &(&str, String)| {
-        // What has no name is a picture of ours, with its own colors.
-        let value = match name.is_empty() {
-            true => value.clone(),
-            false => Fit::lines(value).to_string(),
-        };
-        let indented = value.replace('\n', &format!("\n{}", " ".repeat(width + 2)));
+    let line = |(name, value): &(&str, Fit)| {
+        let indented = value.as_str().replace('\n', &format!("\n{}", " ".repeat(width + 2)));
         format!("{name}{}  {indented}\n", " ".repeat(width - name.width()))
     };
     // A name without a value says nothing; a value without a name goes with the one above.
-    Fit::picture(pairs.iter().filter(|(_, value)| !value.is_empty()).map(line).collect())
+    Fit::picture(pairs.iter().filter(|(_, value)| !value.as_str().is_empty()).map(line).collect())
 }
 
 /// Whether a path names the standard output.
@@ -242,7 +229,7 @@ mod tests {
         {
             let cell = table(&["X", "Y"], cells(&[[hostile, "end"]])).to_string();
             assert_eq!(cell.lines().count(), 2, "{cell:?}");
-            let field = fields(&[("name", hostile.into())]).to_string();
+            let field = fields(&[("name", Fit::from(hostile))]).to_string();
             let json = visible_json(&serde_json::to_string(hostile).unwrap());
             assert_eq!(serde_json::from_str::<String>(&json).unwrap(), hostile);
             for text in [cell, field, json, Fit::line(hostile).to_string()] {
@@ -256,8 +243,8 @@ mod tests {
     fn fields_without_a_value_are_left_out_and_lines_go_on_below_their_value() {
         let text = fields(&[
             ("key", "harbour".into()),
-            ("note", String::new()),
-            ("", "one\ntwo".into()),
+            ("note", Fit::default()),
+            ("", Fit::literal("one\ntwo")),
             ("private", "x".into()),
         ]);
         assert_eq!(text.as_str(), "key      harbour\n         one\n         two\nprivate  x\n");

@@ -32,8 +32,8 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     };
     let asks = if status.can_ask { "with a program" } else { "not possible: start it with --confirm-with" };
     let mut text = output::fields(&[
-        ("keeper", format!("runs for {}, process {}", in_words(status.age), status.pid)),
-        ("socket", socket_path(home).display().to_string()),
+        ("keeper", format!("runs for {}, process {}", in_words(status.age), status.pid).into()),
+        ("socket", socket_path(home).display().to_string().into()),
         ("state", state.into()),
         ("memory", memory.into()),
         ("asking", asks.into()),

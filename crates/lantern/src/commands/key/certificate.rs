@@ -5,33 +5,31 @@ use lantern_keys::certificate::FOREVER;
 use lantern_keys::{Certificate, CertificateKind, CertificateSignature};
 use serde_json::{Value, json};
 
+use crate::screen::fit::{Fit, fit};
+
 /// Name and value of everything that it says.
-pub(super) fn fields(
-    certificate: &Certificate,
-    comment: &str,
-    now: Timestamp,
-) -> Vec<(&'static str, String)> {
+pub(super) fn fields(certificate: &Certificate, comment: &str, now: Timestamp) -> Vec<(&'static str, Fit)> {
     let Certificate { serial, id, principals, critical_options, extensions, .. } = certificate;
     let who = match principals.as_slice() {
         [] => match certificate.kind {
-            CertificateKind::Host => "any name".to_owned(),
+            CertificateKind::Host => "any name".into(),
             _ => "anyone".into(),
         },
-        names => names.join("\n"),
+        names => Fit::stacked(names),
     };
     let names = if certificate.kind == CertificateKind::Host { "names" } else { "users" };
     vec![
-        ("certificate", format!("{}, {}", kind(certificate), certificate.key_type)),
-        ("comment", comment.to_owned()),
-        ("id", id.clone()),
-        ("serial", serial.to_string()),
-        ("key", format!("{} {}", certificate.describe_key(), certificate.key_fingerprint)),
+        ("certificate", fit!("{}, {}", kind(certificate), certificate.key_type)),
+        ("comment", comment.into()),
+        ("id", id.into()),
+        ("serial", serial.to_string().into()),
+        ("key", fit!("{} {}", certificate.describe_key(), certificate.key_fingerprint)),
         (names, who),
-        ("valid", validity(certificate, now)),
+        ("valid", validity(certificate, now).into()),
         ("must know", options(critical_options)),
         ("allows", options(extensions)),
-        ("signed by", signer(certificate)),
-        ("signature", signature(certificate).to_owned()),
+        ("signed by", signer(certificate).into()),
+        ("signature", signature(certificate).into()),
     ]
 }
 
@@ -68,12 +66,12 @@ fn validity(certificate: &Certificate, now: Timestamp) -> String {
     }
 }
 
-fn options(options: &[(String, String)]) -> String {
+fn options(options: &[(String, String)]) -> Fit {
     let line = |(name, value): &(String, String)| match value.as_str() {
         "" => name.clone(),
         value => format!("{name} = {value}"),
     };
-    options.iter().map(line).collect::<Vec<_>>().join("\n")
+    Fit::stacked(options.iter().map(line))
 }
 
 fn signer(certificate: &Certificate) -> String {
@@ -169,7 +167,7 @@ mod tests {
             (value("names").as_str(), value("must know").as_str()),
             ("any name", "force-command = /bin/light")
         );
-        assert!(value("signature").starts_with("BAD"));
+        assert!(value("signature").as_str().starts_with("BAD"));
         assert_eq!(to_json(&certificate(0, FOREVER), "")["valid_before"], Value::Null);
     }
 }

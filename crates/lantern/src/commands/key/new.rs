@@ -9,6 +9,7 @@ use serde_json::json;
 use super::{default_comment, public_json};
 use crate::cli::key::new::NewArgs;
 use crate::screen::failure::{Failure, chain, code};
+use crate::screen::fit::fit;
 use crate::screen::flags_view;
 use crate::screen::output;
 use crate::terminal::passphrase;
@@ -40,18 +41,18 @@ pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Fail
     }
     let fingerprint = key.public().fingerprint();
     output::print(&output::fields(&[
-        ("key", format!("{} ({})", args.name, key.public().describe())),
+        ("key", fit!("{} ({})", args.name, key.public().describe())),
         (
             "private",
-            format!(
+            fit!(
                 "{} ({})",
                 path.display(),
                 if passphrase.is_some() { "with a passphrase" } else { "no passphrase" }
             ),
         ),
-        ("public", public_path.display().to_string()),
-        ("fingerprint", fingerprint.to_string()),
-        ("", flags_view::draw(&fingerprint, output::colorful_stdout()).to_string()),
-        ("line", public_line::format(key.public(), &comment)),
+        ("public", public_path.display().to_string().into()),
+        ("fingerprint", fingerprint.to_string().into()),
+        ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
+        ("line", public_line::format(key.public(), &comment).into()),
     ]))
 }

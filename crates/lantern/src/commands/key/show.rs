@@ -45,8 +45,8 @@ fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure>
         return output::print_json(&value);
     }
     let mut pairs = vec![
-        ("key", entry.name.clone()),
-        ("private", format!("{} ({})", entry.path.display(), mode_in_words(entry.mode))),
+        ("key", Fit::line(&entry.name)),
+        ("private", fit!("{} ({})", entry.path.display(), mode_in_words(entry.mode))),
     ];
     pairs.extend(container_fields(&entry.sealed));
     if let Some(made) = entry.note.made {
@@ -57,13 +57,13 @@ fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure>
             days => format!("{days} days ago"),
         };
         let word = if entry.note.imported_from.is_some() { "imported" } else { "made" };
-        pairs.push((word, format!("{}, {age}", made.strftime("%Y-%m-%d %H:%M UTC"))));
+        pairs.push((word, format!("{}, {age}", made.strftime("%Y-%m-%d %H:%M UTC")).into()));
     }
     if let Some(from) = &entry.note.imported_from {
-        pairs.push(("from", from.clone()));
+        pairs.push(("from", from.into()));
     }
     if let Some(next) = &entry.note.replaced_by {
-        pairs.push(("replaced by", next.clone()));
+        pairs.push(("replaced by", next.into()));
     }
     let installed = entry.note.installed.iter().map(|place| {
         let limits =
@@ -73,11 +73,11 @@ fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure>
     let installed: Vec<String> = installed.collect();
     pairs.push((
         "installed",
-        if installed.is_empty() { "nowhere by lantern".into() } else { installed.join("\n") },
+        if installed.is_empty() { "nowhere by lantern".into() } else { Fit::stacked(&installed) },
     ));
     pairs.push((
         "machines",
-        if users.is_empty() { "none in the book names it".into() } else { users.join(", ") },
+        if users.is_empty() { "none in the book names it".into() } else { users.join(", ").into() },
     ));
     pairs.extend(public_fields(&entry.public, &entry.comment));
     output::print(&output::fields(&pairs))
@@ -90,24 +90,24 @@ fn mode_in_words(mode: u32) -> String {
     }
 }
 
-fn container_fields(sealed: &Sealed) -> Vec<(&'static str, String)> {
+fn container_fields(sealed: &Sealed) -> Vec<(&'static str, Fit)> {
     let protection = match sealed.describe_protection() {
         None => "no passphrase: whoever reads the file can use it".into(),
-        Some(protection) if sealed.is_weakly_protected() => format!("{protection} (weak: quickly searched)"),
-        Some(protection) => protection,
+        Some(protection) if sealed.is_weakly_protected() => fit!("{} (weak: quickly searched)", protection),
+        Some(protection) => protection.into(),
     };
-    vec![("container", sealed.container().name().to_owned()), ("protection", protection)]
+    vec![("container", sealed.container().name().into()), ("protection", protection)]
 }
 
-fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, String)> {
+fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, Fit)> {
     let fingerprint = key.fingerprint();
     vec![
-        ("algorithm", key.describe()),
-        ("comment", Fit::line(comment).to_string()),
-        ("fingerprint", fingerprint.to_string()),
-        ("", flags_view::draw(&fingerprint, output::colorful_stdout()).to_string()),
-        ("old form", format!("{} (to recognise, not to verify)", fingerprint::md5_of_blob(&key.encode()))),
-        ("line", public_line::format(key, comment)),
+        ("algorithm", key.describe().into()),
+        ("comment", comment.into()),
+        ("fingerprint", fingerprint.to_string().into()),
+        ("", flags_view::draw(&fingerprint, output::colorful_stdout())),
+        ("old form", fit!("{} (to recognise, not to verify)", fingerprint::md5_of_blob(&key.encode()))),
+        ("line", public_line::format(key, comment).into()),
     ]
 }
 
@@ -138,7 +138,7 @@ fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure>
     let mut text = Fit::default();
     for (at, found) in file.found.iter().enumerate() {
         let number = if several { format!(", {} of {}", at + 1, file.found.len()) } else { String::new() };
-        let mut pairs = vec![("file", format!("{}{number}", file.name()))];
+        let mut pairs = vec![("file", fit!("{}{}", file.name(), number))];
         pairs.extend(found_fields(found, file));
         if at > 0 {
             text.end_line();
@@ -171,38 +171,38 @@ fn nothing_to_show(file: &KeyFile) -> Failure {
     }
 }
 
-fn found_fields(found: &Result<Found, KeyError>, file: &KeyFile) -> Vec<(&'static str, String)> {
+fn found_fields(found: &Result<Found, KeyError>, file: &KeyFile) -> Vec<(&'static str, Fit)> {
     match found {
-        Err(error) => vec![("broken", error.to_string())],
+        Err(error) => vec![("broken", error.to_string().into())],
         Ok(Found::Other(other)) => {
-            let mut pairs = vec![("holds", other.what.clone())];
+            let mut pairs = vec![("holds", Fit::line(&other.what))];
             if !other.why.is_empty() {
-                pairs.push(("but", other.why.to_owned()));
+                pairs.push(("but", other.why.into()));
             }
             if let Some(fingerprint) = other.fingerprint {
-                pairs.push(("comment", Fit::line(&other.comment).to_string()));
-                pairs.push(("fingerprint", fingerprint.to_string()));
-                pairs.push(("", flags_view::draw(&fingerprint, output::colorful_stdout()).to_string()));
+                pairs.push(("comment", Fit::line(&other.comment)));
+                pairs.push(("fingerprint", fingerprint.to_string().into()));
+                pairs.push(("", flags_view::draw(&fingerprint, output::colorful_stdout())));
             }
             pairs
         }
         Ok(Found::Certificate { certificate, comment }) => {
             let mut pairs = certificate::fields(certificate, comment, Timestamp::now());
             let picture = flags_view::draw(&certificate.key_fingerprint, output::colorful_stdout());
-            pairs.push(("", picture.to_string()));
+            pairs.push(("", picture));
             pairs
         }
         Ok(Found::Public(public)) => {
-            let mut pairs = vec![("container", format!("{} (public)", public.container.name()))];
+            let mut pairs = vec![("container", fit!("{} (public)", public.container.name()))];
             if !public.options.is_empty() {
-                pairs.push(("options", public.options.clone()));
+                pairs.push(("options", Fit::line(&public.options)));
             }
             pairs.extend(public_fields(&public.key, &public.comment));
             pairs
         }
         Ok(Found::Private(sealed)) => {
             let mut pairs: Vec<_> =
-                file.mode.map(|mode| ("private", mode_in_words(mode))).into_iter().collect();
+                file.mode.map(|mode| ("private", mode_in_words(mode).into())).into_iter().collect();
             pairs.extend(container_fields(sealed));
             match sealed.publics() {
                 [] => pairs.push(("public", "hidden behind the passphrase".into())),

@@ -11,7 +11,7 @@ use super::{check_names, machine_json};
 use crate::cli::machine::add::AddArgs;
 use crate::cli::settings;
 use crate::screen::failure::{Failure, code};
-use crate::screen::fit::fit;
+use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
@@ -218,13 +218,13 @@ fn read_paste(text: &str) -> Result<Pasted, Failure> {
 
 /// Shows what was understood, offers the key file to the ring, and asks before it is saved.
 fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Settings) -> Result<(), Failure> {
-    let mut pairs: Vec<(&str, String)> = vec![("machine", args.name.clone())];
-    pairs.extend(machine.iter().map(|setting| (setting.field.name(), setting.value.to_string())));
+    let mut pairs: Vec<(&str, Fit)> = vec![("machine", Fit::line(&args.name))];
+    pairs.extend(machine.iter().map(|setting| (setting.field.name(), setting.value.to_string().into())));
     if let Some(file) = &pasted.key_file {
-        pairs.push(("key file", file.clone()));
+        pairs.push(("key file", file.into()));
     }
     if !pasted.left_over.is_empty() {
-        pairs.push(("left out", pasted.left_over.join(" ")));
+        pairs.push(("left out", pasted.left_over.join(" ").into()));
     }
     output::warn_block(fit!("Understood:\n{}", output::fields(&pairs).indented(2)));
     if !args.yes {

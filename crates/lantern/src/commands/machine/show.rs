@@ -31,11 +31,11 @@ pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failur
     output::print(&fit!("{}  {}, line {}\n\n", args.name, path.display(), book.line(&args.name)))?;
     output::print(&settings_table(&effective, args.all))?;
     let met = match &record {
-        None => "never met: the next contact is the first".to_owned(),
-        Some(record) => record.keys.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"),
+        None => "never met: the next contact is the first".into(),
+        Some(record) => Fit::stacked(record.keys.iter().map(ToString::to_string)),
     };
     let at = record.map(|record| record.addresses.join(", ")).unwrap_or_default();
-    output::print(&fit!("\n{}", output::fields(&[("host keys", met), ("met at", at)])))
+    output::print(&fit!("\n{}", output::fields(&[("host keys", met), ("met at", at.into())])))
 }
 
 fn setting_json(part: &Part<'_>) -> Value {

@@ -16,9 +16,15 @@ use super::scan::{look_at, requests};
 use super::{key_json, scan};
 use crate::cli::connect::ConnectArgs;
 use crate::cli::trust::accept::AcceptArgs;
+use crate::commands::key_source::{read_bytes, read_text};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
+
+/// Largest list of machines and fingerprints, in bytes: a hundred thousand of them take half of it.
+const MAX_LIST_LEN: u64 = 16 * 1024 * 1024;
+/// Largest certificate that is read, in bytes: they take a few thousand.
+const MAX_CERTIFICATE_LEN: u64 = 1024 * 1024;
 
 /// What became of one machine.
 struct Accepted {
@@ -132,8 +138,7 @@ async fn accept(
 
 /// Reads a list of machines with fingerprints.
 fn read_list(path: &Path) -> Result<BTreeMap<String, Vec<Fingerprint>>, Failure> {
-    let text = std::fs::read_to_string(path)
-        .map_err(|error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", path.display())))?;
+    let text = read_text(path, MAX_LIST_LEN)?;
     let mut list: BTreeMap<String, Vec<Fingerprint>> = BTreeMap::new();
     for (index, line) in text.lines().enumerate() {
         let mut words = line.split_whitespace();
@@ -163,8 +168,7 @@ fn certificate(
         return Err(Failure::new(code::USAGE, "a certificate belongs to one machine"));
     };
     let target = Target::find(home, book, typed)?;
-    let bytes = std::fs::read(file)
-        .map_err(|error| Failure::new(code::LOCAL, format!("cannot read {}: {error}", file.display())))?;
+    let bytes = read_bytes(file, MAX_CERTIFICATE_LEN)?;
     let no_certificate = || Failure::new(code::LOCAL, format!("{} is no X.509 certificate", file.display()));
     let der = match std::str::from_utf8(&bytes)
         .ok()

@@ -8,6 +8,7 @@ use serde_json::{Value, json};
 use super::{certificates_json, keys_json, known_name};
 use crate::cli::trust::list::ListArgs;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 use crate::screen::flags_view;
 use crate::screen::output;
 
@@ -83,18 +84,19 @@ pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> 
         return output::print_json(&record_json(&name, &record));
     }
     let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d %H:%M UTC").to_string();
-    let mut text = output::fields(&[("machine", name.clone()), ("met at", record.addresses.join(", "))]);
+    let mut text =
+        output::fields(&[("machine", Fit::line(&name)), ("met at", record.addresses.join(", ").into())]);
     for known in &record.keys {
         let fingerprint = known.key.fingerprint();
         let refused = store.is_revoked(&fingerprint).map(|revoked| format!("REVOKED: {}", revoked.reason));
         text.end_line();
         text.push(output::fields(&[
-            ("host key", format!("{}  {fingerprint}", known.key.describe())),
-            ("verified", known.verified.to_string()),
-            ("by", known.by.map(|by| by.to_string()).unwrap_or_default()),
-            ("first seen", day(known.first_seen)),
-            ("last seen", day(known.last_seen)),
-            ("refused", refused.unwrap_or_default()),
+            ("host key", format!("{}  {fingerprint}", known.key.describe()).into()),
+            ("verified", known.verified.to_string().into()),
+            ("by", known.by.map(|by| by.to_string().into()).unwrap_or_default()),
+            ("first seen", day(known.first_seen).into()),
+            ("last seen", day(known.last_seen).into()),
+            ("refused", refused.map(Fit::from).unwrap_or_default()),
         ]));
         text.end_line();
         text.push(flags_view::draw(&fingerprint, output::colorful_stdout()).indented(4));
@@ -102,10 +104,10 @@ pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> 
     for known in &record.certificates {
         text.end_line();
         text.push(output::fields(&[
-            ("TLS certificate", known.fingerprint().to_string()),
-            ("verified", known.verified.to_string()),
-            ("first seen", day(known.first_seen)),
-            ("last seen", day(known.last_seen)),
+            ("TLS certificate", known.fingerprint().to_string().into()),
+            ("verified", known.verified.to_string().into()),
+            ("first seen", day(known.first_seen).into()),
+            ("last seen", day(known.last_seen).into()),
         ]));
     }
     output::print(&text)
