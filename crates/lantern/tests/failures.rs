@@ -7,35 +7,7 @@ mod support;
 
 use lantern_harbour::{Fault, LoginRule, MachineSpec, UserSpec};
 use lantern_keys::SecretString;
-use rustix::process::Signal;
 use support::{Desk, Outcome, Screen, light, machine};
-
-/// Whatever ends a process while it asks for a secret leaves a terminal that shows what is typed.
-#[test]
-fn a_signal_at_a_question_puts_the_terminal_back() {
-    let desk = Desk::with_key();
-    let questions: [(&[&str], &str); 3] = [
-        (&["key", "new", "pier"], "New passphrase"),
-        (&["machine", "add", "lamp-07", "--paste", "ssh keeper@192.0.2.7"], "Type yes or no"),
-        (&["key", "passphrase", "harbour"], "New passphrase"),
-    ];
-    for (words, question) in questions {
-        for signal in [Signal::TERM, Signal::HUP, Signal::INT, Signal::QUIT] {
-            let mut screen = Screen::open(&desk, words);
-            screen.wait_for(question);
-            screen.wait_until("the question's own modes", |_| !screen.is_cooked());
-            screen.signal(signal);
-            assert_eq!(screen.wait_for_exit(), -signal.as_raw(), "{words:?}");
-            assert!(screen.is_cooked(), "{words:?} after {signal:?}");
-        }
-        // Between two questions they do what they always do.
-        let mut screen = Screen::open(&desk, words);
-        screen.wait_for(question);
-        screen.send("\x03");
-        assert_eq!(screen.wait_for_exit(), 252, "{words:?}");
-        assert!(screen.is_cooked());
-    }
-}
 
 #[test]
 fn network_failures_are_told_apart() {

@@ -196,12 +196,12 @@ impl Conversation {
         }
     }
 
-    fn secret(&mut self, question: &str) -> Option<SecretString> {
+    fn secret(&mut self, question: impl Into<Fit>) -> Option<SecretString> {
         let typed = self.terminal.ask_secret(question);
         self.heard(typed)
     }
 
-    fn line(&mut self, question: &str) -> Option<String> {
+    fn line(&mut self, question: impl Into<Fit>) -> Option<String> {
         let typed = self.terminal.ask_line(question);
         self.heard(typed)
     }
@@ -236,11 +236,14 @@ impl Conversation {
             }
             Question::Signature { machine, what } => {
                 let word = unforeseen();
-                let question = format!(
-                    "{READABLE}\r\n{machine} asks for {}.\nType {word} and Enter to allow it this once; anything else refuses. ",
-                    what.replace(['\n', '\r', '\t'], " ")
+                let question = fit!(
+                    "{}\r\n{} asks for {}.\nType {} and Enter to allow it this once; anything else refuses. ",
+                    Fit::literal(READABLE),
+                    machine,
+                    what,
+                    word
                 );
-                return match self.line(&question) {
+                return match self.line(question) {
                     Some(answer) if answer == word => Answer::Yes,
                     _ => Answer::No,
                 };
@@ -290,11 +293,10 @@ impl Conversation {
         let mut answers = Vec::new();
         for prompt in &prompts.prompts {
             // Marked as the machine's words: it must not pass for a question of ours.
-            let lines: Vec<String> = prompt.text.split('\n').map(|line| theirs(machine, line)).collect();
-            let question = lines.join("\n");
+            let question = Fit::stacked(prompt.text.split('\n').map(|line| theirs(machine, line)));
             answers.push(match prompt.echo {
-                true => SecretString::new(self.line(&question)?),
-                false => self.secret(&question)?,
+                true => SecretString::new(self.line(question)?),
+                false => self.secret(question)?,
             });
         }
         Some(answers)

@@ -10,7 +10,7 @@ use zeroize::Zeroizing;
 
 use crate::screen::fit::Fit;
 
-use super::signals::Held;
+use super::signals::{Held, Wanted, stop_by_key};
 
 /// Longest answer, in bytes.
 const MAX_ANSWER_LEN: usize = 4096;
@@ -18,6 +18,7 @@ const MAX_ANSWER_LEN: usize = 4096;
 const CTRL_C: u8 = 3;
 const CTRL_D: u8 = 4;
 const CTRL_U: u8 = 21;
+const CTRL_Z: u8 = 26;
 
 /// What came of a question.
 #[derive(Debug)]
@@ -94,20 +95,20 @@ impl Terminal {
     }
 
     /// Asks for a secret: nothing of it is shown.
-    pub(crate) fn ask_secret(&mut self, question: &str) -> Answer<SecretString> {
-        self.ask(question, false).map(|text| SecretString::new(String::clone(&text)))
+    pub(crate) fn ask_secret(&mut self, question: impl Into<Fit>) -> Answer<SecretString> {
+        self.ask(&question.into(), false).map(|text| SecretString::new(String::clone(&text)))
     }
 
     /// Asks for a line that is shown as it is typed.
-    pub(crate) fn ask_line(&mut self, question: &str) -> Answer<String> {
-        self.ask(question, true).map(|text| String::clone(&text))
+    pub(crate) fn ask_line(&mut self, question: impl Into<Fit>) -> Answer<String> {
+        self.ask(&question.into(), true).map(|text| String::clone(&text))
     }
 
     /// Reads keys one by one: so Ctrl-C is ours to see, and the modes are always put back.
-    fn ask(&mut self, question: &str, echo: bool) -> Answer<Zeroizing<String>> {
+    fn ask(&mut self, question: &Fit, echo: bool) -> Answer<Zeroizing<String>> {
         let Ok(saved) = tcgetattr(&self.device) else { return Answer::Ended };
         // What ends us must not leave a terminal behind that shows nothing of what is typed.
-        let held = Held::begin();
+        let mut held = Held::begin();
         let mut modes = saved.clone();
         modes.local_modes.remove(LocalModes::ECHO | LocalModes::ICANON | LocalModes::ISIG);
         modes.special_codes[SpecialCodeIndex::VMIN] = 1;
@@ -117,14 +118,31 @@ impl Terminal {
             return Answer::Ended;
         }
         let mut terminal = &self.device;
-        let _ = terminal.write_all(Fit::lines(question).as_str().as_bytes());
+        let _ = terminal.write_all(question.as_str().as_bytes());
         let mut line = Zeroizing::new(Vec::with_capacity(MAX_ANSWER_LEN));
         let outcome = loop {
             let mut key = [0; 1];
             match self.wait(held.as_ref()) {
                 Woken::Key => {}
                 Woken::GivenUp => break Answer::Ended,
-                Woken::Signal => break Answer::Interrupted,
+                Woken::Signal => match held.as_mut().map_or(Wanted::End, Held::wanted) {
+                    Wanted::End => break Answer::Interrupted,
+                    Wanted::Nothing => continue,
+                    Wanted::Stop => {
+                        let _ = terminal.write_all(b"\n");
+                        let _ = tcsetattr(&self.device, OptionalActions::Flush, &restore.saved);
+                        held.iter().for_each(Held::stop);
+                        // Back again: the question, and what was typed where that is shown.
+                        if tcsetattr(&self.device, OptionalActions::Flush, &modes).is_err() {
+                            break Answer::Ended;
+                        }
+                        let _ = terminal.write_all(question.as_str().as_bytes());
+                        if echo {
+                            let _ = terminal.write_all(&line);
+                        }
+                        continue;
+                    }
+                },
             }
             match terminal.read(&mut key) {
                 Ok(1) => {}
@@ -133,6 +151,7 @@ impl Terminal {
             match key[0] {
                 b'\n' | b'\r' => break Answer::Given(()),
                 CTRL_C => break Answer::Interrupted,
+                CTRL_Z => stop_by_key(),
                 CTRL_D if line.is_empty() => break Answer::Ended,
                 8 | 127 => {
                     let before = line.len();

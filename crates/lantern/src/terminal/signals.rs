@@ -1,12 +1,13 @@
-//! Signals that end the process while a question is on the terminal: the terminal is put back first, and then they do what they do.
+//! Signals that end or stop the process while a question is on the terminal: the terminal is put back first, and then they do what they do.
 
-use std::io::{PipeReader, pipe};
+use std::io::{PipeReader, Read, pipe};
 use std::os::fd::OwnedFd;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 
+use rustix::process::{Signal, getpgid, getpgrp, getppid, getsid, kill_current_process_group};
 use signal_hook::SigId;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP};
 use signal_hook::low_level::{self, emulate_default_handler, unregister};
 
 /// Those that end a process unless it wants otherwise.
@@ -18,13 +19,31 @@ struct Fates {
     is_watched: [AtomicBool; ENDING.len()],
     /// No question is on the terminal, and nobody else acts on it: it ends the process, as if it had never been taken.
     ends: [Arc<AtomicBool>; ENDING.len()],
+    /// No question is on the terminal: the signal that stops a process does so.
+    stops: Arc<AtomicBool>,
+}
+
+/// Whether somebody would notice that we stopped, and could let us go on: a parent with job control. Where there is none, the system does not let
+/// the signal stop anything either (POSIX.1-2024 §11.1.4, orphaned process groups).
+fn can_stop() -> bool {
+    let Some(parent) = getppid() else { return false };
+    let same_session = getsid(Some(parent)).is_ok_and(|theirs| getsid(None) == Ok(theirs));
+    same_session && getpgid(Some(parent)).is_ok_and(|theirs| theirs != getpgrp())
+}
+
+/// Stops everything that the terminal's stop key would stop, for a terminal whose keys are all ours at the time.
+pub(crate) fn stop_by_key() {
+    if can_stop() {
+        let _ = kill_current_process_group(Signal::TSTP);
+    }
 }
 
 static FATES: OnceLock<Fates> = OnceLock::new();
 
 fn fates() -> &'static Fates {
     FATES.get_or_init(|| {
-        let fates = Fates { is_watched: Default::default(), ends: Default::default() };
+        let fates = Fates { is_watched: Default::default(), ends: Default::default(), stops: Arc::default() };
+        let _ = signal_hook::flag::register_conditional_default(SIGTSTP, fates.stops.clone());
         for (signal, ends) in ENDING.into_iter().zip(&fates.ends) {
             // Once taken, a signal does nothing by itself any more.
             let _ = signal_hook::flag::register_conditional_default(signal, ends.clone());
@@ -39,6 +58,7 @@ impl Fates {
         for (ends, is_watched) in self.ends.iter().zip(&self.is_watched) {
             ends.store(!is_watched.load(Ordering::SeqCst), Ordering::SeqCst);
         }
+        self.stops.store(can_stop(), Ordering::SeqCst);
     }
 }
 
@@ -51,9 +71,22 @@ pub(crate) fn leave_to_others(signal: i32) {
     }
 }
 
+/// What a signal wants.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Wanted {
+    /// The end of the process.
+    End,
+    /// That it stops until it is continued.
+    Stop,
+    /// Nothing that could be done.
+    Nothing,
+}
+
 /// Signals are held as long as this is there.
 pub(crate) struct Held {
     came: [Arc<AtomicBool>; ENDING.len()],
+    /// That to stop came.
+    stop: Arc<AtomicBool>,
     /// Has something to read when one came.
     pub(crate) wakes: PipeReader,
     ids: Vec<SigId>,
@@ -64,7 +97,10 @@ impl Held {
     pub(crate) fn begin() -> Option<Self> {
         let (wakes, writer) = pipe().ok()?;
         let fates = fates();
-        let mut held = Self { came: Default::default(), wakes, ids: Vec::new() };
+        let mut held = Self { came: Default::default(), stop: Arc::default(), wakes, ids: Vec::new() };
+        fates.stops.store(false, Ordering::SeqCst);
+        held.ids.push(signal_hook::flag::register(SIGTSTP, held.stop.clone()).ok()?);
+        held.ids.push(low_level::pipe::register(SIGTSTP, OwnedFd::from(writer.try_clone().ok()?)).ok()?);
         for ((signal, came), ends) in ENDING.into_iter().zip(&held.came).zip(&fates.ends) {
             ends.store(false, Ordering::SeqCst);
             held.ids.push(signal_hook::flag::register(signal, came.clone()).ok()?);
@@ -72,6 +108,24 @@ impl Held {
             held.ids.push(low_level::pipe::register(signal, writer).ok()?);
         }
         Some(held)
+    }
+
+    /// What the signal wants by which a wait was ended.
+    pub(crate) fn wanted(&mut self) -> Wanted {
+        if self.came.iter().any(|came| came.load(Ordering::SeqCst)) {
+            return Wanted::End;
+        }
+        // There is something to read: that is how we were woken.
+        let _ = self.wakes.read(&mut [0; 16]);
+        match self.stop.swap(false, Ordering::SeqCst) && can_stop() {
+            true => Wanted::Stop,
+            false => Wanted::Nothing,
+        }
+    }
+
+    /// Stops the process until it is to go on. The terminal must have been put back.
+    pub(crate) fn stop(&self) {
+        let _ = emulate_default_handler(SIGTSTP);
     }
 
     /// Has those that came do what they do. The terminal must have been put back.
