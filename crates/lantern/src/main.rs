@@ -12,6 +12,7 @@ mod terminal;
 use std::ffi::OsString;
 use std::process::ExitCode;
 
+use clap::error::ContextKind;
 use clap::{CommandFactory, Parser};
 use clap_complete::CompleteEnv;
 
@@ -58,7 +59,11 @@ fn print_usage(error: &clap::Error, words: &[OsString]) {
     let _ = match cli::Cli::try_parse_from(&fit) {
         Err(of_fit) if !are_fit => of_fit.print(),
         Ok(_) if !are_fit => {
-            output::complain(&Failure::new(code::USAGE, "there are control characters on the command line"));
+            let option = error.get(ContextKind::InvalidArg).map(ToString::to_string);
+            let why = std::error::Error::source(error).map(ToString::to_string);
+            let why = why.unwrap_or_else(|| "there are control characters in it".into());
+            let text = format!("{}: {why}", option.unwrap_or_else(|| "the command line".into()));
+            output::complain(&Failure::new(code::USAGE, text));
             Ok(())
         }
         _ => error.print(),
@@ -78,7 +83,7 @@ fn stop_on_purpose() {
 /// Another program changes the home's files, and takes its time.
 fn tell_wait(lock: &std::path::Path, holder: Option<u32>) {
     let who = holder.map_or("another program".into(), |process| format!("process {process}"));
-    output::say(&format!("waiting for {who}, which holds {} ...", lock.display()));
+    output::say(format!("waiting for {who}, which holds {} ...", lock.display()));
 }
 
 fn report(failure: &Failure) -> ExitCode {

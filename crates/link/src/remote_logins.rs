@@ -3,7 +3,7 @@
 //! Two commands of plain `sh` do it. They hold nothing that changes from call to call: what changes goes through standard
 //! input, so that nothing of it can be taken for a command.
 
-use crate::capture::{MAX_CAPTURED, capture};
+use crate::capture::{Captured, MAX_CAPTURED, capture};
 use crate::{LinkError, Trunk};
 
 /// What [`READ_COMMAND`] prints first. A login that is limited to another command prints something else, which must never
@@ -14,17 +14,22 @@ pub const LIST_FOLLOWS: &[u8] = b"the list of logins follows\n";
 pub const READ_COMMAND: &str = "sh -c 'cd || exit 91; f=.ssh/authorized_keys; echo the list of logins follows; \
 if test -e $f; then cat $f; fi'";
 
-/// Replaces the list. Standard input has a line with [`cksum`] and length of the old list and the length of the new one, in
-/// bytes, and then the new one. The folder and the list end up closed to others; a link to a list elsewhere is followed; a list that
-/// changed meanwhile, or a new one that did not arrive whole, changes nothing.
+/// Replaces the list and prints what it is then, as [`READ_COMMAND`] does. Standard input has a line with [`cksum`] and length of the old list and the
+/// length of the new one, in bytes, and then the new one. The folder and the list end up closed to others; a link to a list elsewhere is followed; a
+/// list that changed meanwhile, or a new one that did not arrive whole, changes nothing. From the comparison to the printing, a folder beside the list
+/// keeps others of this command out; one that was left behind by somebody killed is taken away after two minutes.
 pub const WRITE_COMMAND: &str = "sh -c 'umask 077; cd || exit 91; d=.ssh; f=$d/authorized_keys; \
 mkdir -p $d && chmod 700 $d || exit 92; if test -L $f; then f=$(readlink -f $f) || exit 93; fi; \
 command -v cksum > /dev/null || exit 98; read -r sum old new || exit 95; t=$f.new.$$; cat > \"$t\" || { rm -f \"$t\"; exit 94; }; \
 n=$(wc -c < \"$t\"); if test \"$n\" -ne \"$new\"; then rm -f \"$t\"; exit 95; fi; \
+l=$f.lock; i=0; until mkdir \"$l\" 2> /dev/null; do i=$((i+1)); if test $i -gt 100; then rm -f \"$t\"; test -d \"$l\" && exit 99; exit 97; fi; \
+if test -n \"$(find \"$l\" -prune -mmin +2 2> /dev/null)\"; then rmdir \"$l\"; fi; sleep 0.1 2> /dev/null || sleep 1; done; \
+u() { rm -f \"$t\"; rmdir \"$l\"; }; trap u 0; trap \"exit 97\" 1 2 13 15; \
 if test -e \"$f\"; then set -- $(cksum < \"$f\"); else set -- 4294967295 0; fi; \
-if test \"$1 $2\" != \"$sum $old\"; then rm -f \"$t\"; exit 96; fi; \
-chmod 600 \"$t\" && mv -f \"$t\" \"$f\" || { rm -f \"$t\"; exit 97; }; \
-if command -v restorecon > /dev/null 2>&1; then restorecon $d \"$f\" > /dev/null 2>&1; fi; exit 0'";
+if test \"$1 $2\" != \"$sum $old\"; then exit 96; fi; \
+chmod 600 \"$t\" && mv -f \"$t\" \"$f\" || exit 97; \
+if command -v restorecon > /dev/null 2>&1; then restorecon $d \"$f\" > /dev/null 2>&1; fi; \
+echo the list of logins follows; cat \"$f\"'";
 
 /// Why the list could not be read or replaced.
 #[derive(Debug, thiserror::Error)]
@@ -51,6 +56,9 @@ pub enum LoginsError {
     /// Somebody else changed the list between reading and writing; nothing was changed.
     #[error("the list of keys on the machine changed meanwhile; nothing was written")]
     Changed,
+    /// Somebody else has been changing it for longer than that takes; nothing was changed.
+    #[error("another program holds the list of keys on the machine (the folder .ssh/authorized_keys.lock)")]
+    Held,
     /// What was read back is not what was written.
     #[error("the machine does not give back what was written")]
     NotKept,
@@ -83,9 +91,19 @@ fn said(err: &str) -> String {
 /// See [`LoginsError`].
 pub async fn read(trunk: &Trunk) -> Result<Vec<u8>, LoginsError> {
     let captured = capture(trunk, READ_COMMAND, b"").await?;
-    if captured.status != Some(0) {
-        let err = String::from_utf8_lossy(&captured.err).into_owned();
-        return Err(LoginsError::Refused { step: step(captured.status.unwrap_or(0)), err });
+    listed(captured)
+}
+
+/// The list that a command printed.
+fn listed(captured: Captured) -> Result<Vec<u8>, LoginsError> {
+    match captured.status {
+        Some(0) => {}
+        Some(96) => return Err(LoginsError::Changed),
+        Some(99) => return Err(LoginsError::Held),
+        status => {
+            let err = String::from_utf8_lossy(&captured.err).into_owned();
+            return Err(LoginsError::Refused { step: step(status.unwrap_or(0)), err });
+        }
     }
     if captured.out.len() >= MAX_CAPTURED {
         return Err(LoginsError::TooLong);
@@ -93,7 +111,7 @@ pub async fn read(trunk: &Trunk) -> Result<Vec<u8>, LoginsError> {
     captured.out.strip_prefix(LIST_FOLLOWS).map(<[u8]>::to_vec).ok_or(LoginsError::OtherCommand)
 }
 
-/// Replaces the list that was read as `old`, and reads it back.
+/// Replaces the list that was read as `old`, and compares what it is then.
 ///
 /// # Errors
 /// See [`LoginsError`].
@@ -101,15 +119,7 @@ pub async fn write(trunk: &Trunk, old: &[u8], new: &[u8]) -> Result<(), LoginsEr
     let mut input = format!("{} {} {}\n", cksum(old), old.len(), new.len()).into_bytes();
     input.extend_from_slice(new);
     let captured = capture(trunk, WRITE_COMMAND, &input).await?;
-    match captured.status {
-        Some(0) => {}
-        Some(96) => return Err(LoginsError::Changed),
-        status => {
-            let err = String::from_utf8_lossy(&captured.err).into_owned();
-            return Err(LoginsError::Refused { step: step(status.unwrap_or(0)), err });
-        }
-    }
-    if read(trunk).await? == new { Ok(()) } else { Err(LoginsError::NotKept) }
+    if listed(captured)? == new { Ok(()) } else { Err(LoginsError::NotKept) }
 }
 
 fn step(status: u32) -> &'static str {

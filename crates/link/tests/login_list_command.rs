@@ -107,3 +107,54 @@ fn a_link_to_a_list_is_followed() {
     assert_eq!(std::fs::read(&elsewhere).unwrap(), b"two\n");
     assert!(std::fs::symlink_metadata(there.list()).unwrap().is_symlink());
 }
+
+/// Many at once: each change is made on what was there, and whoever was overtaken is told.
+#[test]
+fn many_at_once_lose_nothing_and_leave_nothing() {
+    let there = There::new();
+    there.write(b"", b"first\n");
+    std::thread::scope(|scope| {
+        for worker in 0..6 {
+            let there = &there;
+            scope.spawn(move || {
+                for turn in 0..5 {
+                    loop {
+                        let old = there.read();
+                        let new = [&old[..], format!("line {worker} {turn}\n").as_bytes()].concat();
+                        match there.write(&old, &new) {
+                            0 => break,
+                            status => assert_eq!(status, 96),
+                        }
+                    }
+                }
+            });
+        }
+    });
+    let list = String::from_utf8(there.read()).unwrap();
+    assert_eq!(list.lines().count(), 1 + 6 * 5, "{list}");
+    let lines: std::collections::BTreeSet<&str> = list.lines().collect();
+    assert_eq!((lines.len(), there.files()), (31, 1));
+}
+
+/// A lock that somebody left behind is waited for, and taken away when it is old.
+#[test]
+fn a_lock_that_was_left_behind_holds_nobody_for_ever() {
+    let there = There::new();
+    there.write(b"", b"one\n");
+    let lock = there.home.path().join(".ssh/authorized_keys.lock");
+    std::fs::create_dir(&lock).unwrap();
+    std::thread::scope(|scope| {
+        let waiting = scope.spawn(|| there.write(b"one\n", b"two\n"));
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        assert!(!waiting.is_finished());
+        std::fs::remove_dir(&lock).unwrap();
+        assert_eq!(waiting.join().unwrap(), 0);
+    });
+    std::fs::create_dir(&lock).unwrap();
+    let old = Command::new("touch").args(["-d", "10 minutes ago"]).arg(&lock).status().unwrap();
+    assert!(old.success());
+    assert_eq!((there.write(b"two\n", b"three\n"), there.files()), (0, 1));
+    std::fs::create_dir(&lock).unwrap();
+    assert_eq!((there.write(b"three\n", b"four\n"), there.files()), (99, 2));
+    assert_eq!(there.read(), b"three\n");
+}

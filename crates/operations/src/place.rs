@@ -6,6 +6,9 @@ use lantern_keys::login_list::{self, Added};
 use lantern_link::Trunk;
 use lantern_link::remote_logins::{self, LoginsError};
 
+/// How often a change is made anew because somebody else changed the list at the same time: each time one of them is through.
+const MAX_TRIES: usize = 20;
+
 /// What became of a line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Change {
@@ -21,15 +24,27 @@ pub enum Change {
 /// # Errors
 /// What the machine says.
 pub async fn add_line(trunk: &Trunk, entry: &RingEntry, options: &str) -> Result<Change, LoginsError> {
-    let list = remote_logins::read(trunk).await?;
-    match login_list::add(&list, &entry.public, &entry.comment, options) {
-        Added::Already(_) => {
-            remote_logins::write(trunk, &list, &list).await?;
-            Ok(Change::None)
-        }
-        Added::Changed(new) => {
-            remote_logins::write(trunk, &list, &new).await?;
-            Ok(Change::Made)
+    change(trunk, |list| match login_list::add(list, &entry.public, &entry.comment, options) {
+        Added::Already(_) => (Change::None, Some(list.to_vec())),
+        Added::Changed(new) => (Change::Made, Some(new)),
+    })
+    .await
+}
+
+/// Reads the list, has it changed, and writes it; all of it again, where somebody else changed it in between.
+async fn change(
+    trunk: &Trunk,
+    decide: impl Fn(&[u8]) -> (Change, Option<Vec<u8>>),
+) -> Result<Change, LoginsError> {
+    let mut tries = 0;
+    loop {
+        let list = remote_logins::read(trunk).await?;
+        let (change, new) = decide(&list);
+        let Some(new) = new else { return Ok(change) };
+        tries += 1;
+        match remote_logins::write(trunk, &list, &new).await {
+            Err(LoginsError::Changed) if tries < MAX_TRIES => {}
+            written => return written.map(|()| change),
         }
     }
 }
@@ -62,12 +77,9 @@ pub async fn options_of(trunk: &Trunk, key: &PublicKey) -> Result<String, Logins
 /// # Errors
 /// What the machine says.
 pub async fn remove_line(trunk: &Trunk, key: &PublicKey) -> Result<Change, LoginsError> {
-    let list = remote_logins::read(trunk).await?;
-    match login_list::remove(&list, key) {
-        Some(new) => {
-            remote_logins::write(trunk, &list, &new).await?;
-            Ok(Change::Made)
-        }
-        None => Ok(Change::None),
-    }
+    change(trunk, |list| match login_list::remove(list, key) {
+        Some(new) => (Change::Made, Some(new)),
+        None => (Change::None, None),
+    })
+    .await
 }

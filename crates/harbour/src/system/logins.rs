@@ -68,7 +68,7 @@ impl Program for ReadList {
 struct WriteList;
 
 impl Program for WriteList {
-    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+    fn advance(&mut self, io: &mut ProgramIo, now: Instant) -> Progress {
         if !io.input_ended {
             return Progress::Waiting(None);
         }
@@ -83,6 +83,9 @@ impl Program for WriteList {
             _ => false,
         };
         io.input.clear();
-        Progress::Ended(Exit::Status(if replaced { 0 } else { 96 }))
+        match replaced {
+            true => ReadList.advance(io, now),
+            false => Progress::Ended(Exit::Status(96)),
+        }
     }
 }

@@ -127,7 +127,7 @@ fn settle(accounts: &[Account], fix: bool, yes: bool) -> Result<(), Failure> {
         if yes || confirm::ask(&format!("{words}?"), "`--yes` mends without asking")? {
             mend.carry_out()
                 .map_err(|error| Failure::new(code::LOCAL, format!("cannot do `{words}`: {error}")))?;
-            output::say(&format!("done: {words}"));
+            output::say(format!("done: {words}"));
         }
     }
     Ok(())

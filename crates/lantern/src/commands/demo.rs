@@ -172,7 +172,7 @@ impl Stage<'_> {
         let met = child.wait().await.map_err(broken)?.code();
         let expected = expected_code(run.ending);
         if expected != 0 {
-            output::say(&format!("(exit code {})", met.unwrap_or_default()));
+            output::say(format!("(exit code {})", met.unwrap_or_default()));
         }
         if met == Some(i32::from(expected)) {
             return Ok(());

@@ -36,5 +36,5 @@ pub(crate) async fn agent_to_forward(
 
 /// Tells that the machine does not take the agent; the session goes on without.
 pub(crate) fn tell_refused(machine: &str) {
-    output::warn(&format!("{machine} does not let agents be forwarded to it."));
+    output::warn(format!("{machine} does not let agents be forwarded to it."));
 }

@@ -24,7 +24,7 @@ pub(crate) fn run(args: &ManualArgs) -> Result<(), Failure> {
             fs::create_dir_all(folder).map_err(failed)?;
             let mut count = 0;
             write_pages(&command, folder, &mut count).map_err(failed)?;
-            output::say(&format!("{count} pages in {}", folder.display()));
+            output::say(format!("{count} pages in {}", folder.display()));
             Ok(())
         }
     }

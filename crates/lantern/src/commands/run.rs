@@ -147,7 +147,7 @@ impl<'a> Execution<'a> {
                         return Err(Failure::new(code::INTERRUPTED, "interrupted"));
                     }
                     let machine = self.remote.machine();
-                    output::say(&format!("SIGINT sent to {machine}; once more ends lantern"));
+                    output::say(format!("SIGINT sent to {machine}; once more ends lantern"));
                     self.pipes.process.signal("INT");
                 }
                 _ = terminations.recv() => return Ok(self.end_by("TERM", 15).await),

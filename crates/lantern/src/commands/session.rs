@@ -25,7 +25,7 @@ pub(super) fn tell_rotations(remote: &Remote) {
             rotation.dropped.iter().map(|key| (key, "has this host key no more", "it is trusted no more"));
         for (key, what, then) in news.chain(old) {
             let (machine, kind) = (remote.machine(), key.describe());
-            output::say(&format!("note: {machine} {what}: {kind} {}; {then}.", key.fingerprint()));
+            output::say(format!("note: {machine} {what}: {kind} {}; {then}.", key.fingerprint()));
         }
     }
 }
@@ -41,7 +41,7 @@ pub(super) fn exit_status(end: &ChannelEnd, machine: &str) -> Result<Option<u8>,
         ChannelEnd::Signaled { name, core_dumped, message } => {
             let dumped = if *core_dumped { ", memory dumped" } else { "" };
             let words = if message.is_empty() { String::new() } else { format!(": {message}") };
-            output::say(&format!(
+            output::say(format!(
                 "on {machine}, it was ended by SIG{}{dumped}{words}",
                 lantern_ssh::neutralize(name, 32)
             ));

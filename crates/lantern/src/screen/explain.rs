@@ -63,6 +63,8 @@ impl From<LoginsError> for Failure {
             LoginsError::Link(error) => error.into(),
             LoginsError::OtherCommand => Self::new(code::SESSION, error.to_string())
                 .hint("`--key OTHER` logs in with another key, `--no-key` with the password"),
+            LoginsError::Held => Self::new(code::SESSION, error.to_string())
+                .hint("if it is no program of now but left behind: rmdir .ssh/authorized_keys.lock, there"),
             LoginsError::Changed => Self::new(code::SESSION, error.to_string()).hint("do it again"),
             error => Self::new(code::SESSION, chain(&error))
                 .hint("this needs a machine with a POSIX shell; its list is ~/.ssh/authorized_keys"),

@@ -124,7 +124,7 @@ pub(crate) fn print(audit: &KeyAudit, json: bool) -> Result<(), Failure> {
     }
     say_unseen(unseen);
     if subjects.is_empty() {
-        output::say(&format!(
+        output::say(format!(
             "Looked at {}: nothing to mend.",
             counted(looked_at, "key or file", "keys and files")
         ));

@@ -212,22 +212,22 @@ impl Conversation {
             Question::FirstContact(contact) => return self.first_contact(contact),
             Question::Passphrase { key, again } => {
                 let again = not_it(again, "That did not open it. ");
-                self.secret(&format!("{again}Passphrase of the key {key}: "))
+                self.secret(format!("{again}Passphrase of the key {key}: "))
             }
             Question::Password { user, machine, again } => {
                 let again = not_it(again, "That was not it. ");
-                self.secret(&format!("{again}Password of {user} on {machine}: "))
+                self.secret(format!("{again}Password of {user} on {machine}: "))
             }
             Question::ProxyPassword { user, proxy, again } => {
                 let again = not_it(again, "That was not it. ");
-                self.secret(&format!("{again}Password of {user} at the proxy {proxy}: "))
+                self.secret(format!("{again}Password of {user} at the proxy {proxy}: "))
             }
             Question::NewPassword { machine, demand, again } => {
                 if *again {
-                    output::say(&format!("{machine} did not take the new password."));
+                    output::say(format!("{machine} did not take the new password."));
                 }
                 if !demand.is_empty() {
-                    output::say(&format!("{machine} says: {demand}"));
+                    output::say(format!("{machine} says: {demand}"));
                 }
                 self.new_password()
             }
@@ -288,7 +288,7 @@ impl Conversation {
 
     fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>> {
         for text in [&prompts.name, &prompts.instruction] {
-            text.lines().filter(|line| !line.is_empty()).for_each(|line| output::say(&theirs(machine, line)));
+            text.lines().filter(|line| !line.is_empty()).for_each(|line| output::say(theirs(machine, line)));
         }
         let mut answers = Vec::new();
         for prompt in &prompts.prompts {
@@ -320,26 +320,26 @@ impl Ask for TerminalAsk {
 
     fn note(&self, note: &Note<'_>) {
         match note {
-            Note::Moved { machine, from, to } => output::say(&format!(
+            Note::Moved { machine, from, to } => output::say(format!(
                 "note: {machine} has moved from {} to {to}; its host key is the same.",
                 from.join(", ")
             )),
-            Note::FirstUse { machine, key } => output::say(&format!(
+            Note::FirstUse { machine, key } => output::say(format!(
                 "note: first contact with {machine}: {} {} is trusted from now on, as its policy has it.",
                 key.describe(),
                 key.fingerprint()
             )),
-            Note::DnsUnprotected { machine, resolver } => output::warn(&format!(
+            Note::DnsUnprotected { machine, resolver } => output::warn(format!(
                 "{resolver} vouches for {machine}, and anybody on the way to it could have forged that."
             )),
             Note::DnsUnproven { machine, why } => {
-                output::warn(&format!("DNS cannot vouch for {machine}: {why}"));
+                output::warn(format!("DNS cannot vouch for {machine}: {why}"));
             }
             Note::Banner(text) => {
                 text.trim_end().lines().for_each(|line| output::say(fit!("| {}", line)));
             }
             Note::NotRemembered(error) => {
-                output::warn(&format!("not remembered for next time: {}", chain(*error)))
+                output::warn(format!("not remembered for next time: {}", chain(*error)))
             }
         }
     }

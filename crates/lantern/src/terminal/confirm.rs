@@ -18,7 +18,7 @@ fn terminal(what: &str, hint: &str) -> Result<Terminal, Failure> {
 /// # Errors
 /// No terminal (with the hint what to type instead), or Ctrl-C.
 pub(crate) fn ask(question: &str, hint: &str) -> Result<bool, Failure> {
-    match terminal("this wants a yes", hint)?.ask_line(&format!("{question} Type yes or no: ")) {
+    match terminal("this wants a yes", hint)?.ask_line(format!("{question} Type yes or no: ")) {
         Answer::Given(answer) => Ok(matches!(answer.trim(), "yes" | "y")),
         Answer::Interrupted | Answer::Ended => Err(interrupted()),
     }

@@ -55,7 +55,7 @@ pub(crate) fn open(sealed: &Sealed, name: &str, args: &OpenArgs) -> Result<Opene
     let mut error = KeyError::PassphraseNeeded;
     for attempt in 0..MAX_TRIES {
         let again = if attempt > 0 { "That did not open it. " } else { "" };
-        let passphrase = match terminal.ask_secret(&format!("{again}Passphrase of {name}: ")) {
+        let passphrase = match terminal.ask_secret(format!("{again}Passphrase of {name}: ")) {
             Answer::Given(passphrase) => passphrase,
             Answer::Interrupted => return Err(interrupted()),
             Answer::Ended => break,
@@ -144,7 +144,7 @@ fn warn_if_weak(secret: &SecretString) {
     let estimate = zxcvbn::zxcvbn(secret.expose_secret(), &[]);
     let power = estimate.guesses_log10();
     if power < WEAK_BELOW {
-        output::warn(&format!(
+        output::warn(format!(
             "that passphrase is weak: about 10^{power:.0} guesses find it. Four or five words picked at random make a good one."
         ));
     }

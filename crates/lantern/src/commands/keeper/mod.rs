@@ -23,7 +23,7 @@ use crate::cli::secret_source;
 use crate::cli::settings;
 use crate::commands::key_source::{KeySource, pick_opened};
 use crate::screen::failure::{Failure, code};
-use crate::screen::fit::Fit;
+use crate::screen::fit::fit;
 use crate::screen::output;
 use crate::terminal::passphrase::{self, interrupted};
 use crate::terminal::prompt::{Answer, Terminal};
@@ -79,7 +79,12 @@ fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
         BufReader::new(out).read_line(&mut line).map_err(|error| failed(error.to_string()))?;
     }
     match line.trim() {
-        "ready" => tell_started(home, child.id(), "runs", json),
+        READY => tell_started(home, child.id(), "runs", json),
+        // Somebody else started it at the same moment.
+        RUNS_ALREADY => match state(home)? {
+            Some(status) => tell_started(home, status.pid, "runs already", json),
+            None => Err(failed("another one was started, and has ended".into())),
+        },
         // It has said why.
         _ => Err(Failure::quiet(code::LOCAL)),
     }
@@ -101,9 +106,13 @@ fn tell_started(home: &Home, pid: u32, verb: &str, json: bool) -> Result<(), Fai
     if json {
         return output::print_json(&json!({ "running": true, "pid": pid, "socket": socket }));
     }
-    output::say(&format!("The keeper {verb} (process {pid}). `lantern keeper add NAME` has it hold a key."));
+    output::say(format!("The keeper {verb} (process {pid}). `lantern keeper add NAME` has it hold a key."));
     Ok(())
 }
+
+/// What a detached keeper says to the one who started it.
+const READY: &str = "ready";
+const RUNS_ALREADY: &str = "runs already";
 
 /// The process itself. Detached, it says "ready" to the one who started it and leaves terminal and folder behind.
 fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
@@ -114,7 +123,10 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
     block_on(async {
         let lock = home.lock()?;
         if lantern_keeper::find(home).await?.is_some() {
-            return Err(failed("it runs already".into()));
+            return match detach {
+                true => output::print(&fit!("{}\n", RUNS_ALREADY)),
+                false => Err(failed("it runs already".into())),
+            };
         }
         // Left behind by one that was killed: nobody answers there.
         let _ = std::fs::remove_file(&path);
@@ -122,7 +134,7 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
             lantern_keeper::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
         drop(lock);
         if detach {
-            output::print(&Fit::literal("ready\n"))?;
+            output::print(&fit!("{}\n", READY))?;
             leave_terminal().map_err(|error| failed(error.to_string()))?;
         }
         let mut interrupts = watch(SignalKind::interrupt())?;
@@ -169,7 +181,7 @@ fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
         if !json {
             let time = args.lifetime.map_or(String::new(), |seconds| format!(" for {}", in_words(seconds)));
             let asks = if args.confirm { ", and asks before each use" } else { "" };
-            output::say(&format!("The keeper holds {typed}{time}{asks}."));
+            output::say(format!("The keeper holds {typed}{time}{asks}."));
         }
     }
     if json { output::print_json(&held) } else { Ok(()) }
@@ -223,7 +235,7 @@ fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
         };
         let request = AgentRequest::Remove(key.encode());
         must(home, &request, &format!("forget {typed}: it does not hold it, or it is locked"))?;
-        output::say(&format!("The keeper has forgotten {typed}."));
+        output::say(format!("The keeper has forgotten {typed}."));
     }
     if json { output::print_json(&json!({ "forgotten": args.keys, "all": args.all })) } else { Ok(()) }
 }

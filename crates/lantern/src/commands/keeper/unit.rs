@@ -25,7 +25,7 @@ pub(crate) fn run(args: &UnitArgs, global: &Global, home: &Home) -> Result<(), F
     std::fs::create_dir_all(&folder)
         .map_err(|error| Failure::new(code::LOCAL, format!("cannot make {}: {error}", folder.display())))?;
     write_new(&path, text.as_bytes(), 0o644, args.replace)?;
-    output::say(&format!("{} is written. To start it now and at every login:", path.display()));
+    output::say(format!("{} is written. To start it now and at every login:", path.display()));
     output::print(&fit!("systemctl --user daemon-reload\nsystemctl --user enable --now {}\n", FILE))
 }
 

@@ -45,7 +45,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         1 => "; 1 machine in the book names it so now".into(),
         many => format!("; {many} machines in the book name it so now"),
     };
-    output::say(&format!("{} is called {} now{also}.", args.name, args.new_name));
+    output::say(format!("{} is called {} now{also}.", args.name, args.new_name));
     Ok(())
 }
 
@@ -61,6 +61,6 @@ pub(super) fn comment(args: &CommentArgs, ring: &KeyRing, json: bool) -> Result<
     if json {
         return output::print_json(&json!({ "name": args.name, "comment": args.comment }));
     }
-    output::say(&format!("{} has the comment `{}`.", args.name, args.comment));
+    output::say(format!("{} has the comment `{}`.", args.name, args.comment));
     Ok(())
 }

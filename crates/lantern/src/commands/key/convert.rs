@@ -58,7 +58,7 @@ fn to_public(
             say_comment_lost(&comment, container.name());
         }
         if converted.lost_options {
-            output::warn(&format!(
+            output::warn(format!(
                 "{} has no place for options: `{options}` is not in the new file.",
                 container.name()
             ));
@@ -204,7 +204,7 @@ fn to_private(
 }
 
 fn say_comment_lost(comment: &str, container: &str) {
-    output::warn(&format!("{container} has no place for a comment: `{comment}` is not in the new file."));
+    output::warn(format!("{container} has no place for a comment: `{comment}` is not in the new file."));
 }
 
 fn tell(
@@ -221,7 +221,7 @@ fn tell(
         value["container"] = json!(container);
         return output::print_json(&value);
     }
-    output::say(&format!(
+    output::say(format!(
         "{} holds {} as {container}: {} {}.",
         out.display(),
         args.key,

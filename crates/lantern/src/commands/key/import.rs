@@ -85,10 +85,10 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
     if moved {
         moving::remove(&file).map_err(|failure| failure.detail(format!("{name} is in the ring")))?;
     } else if args.take {
-        output::warn(&format!("{} was not removed: {}.", file.name(), moving::what_else(&file)));
+        output::warn(format!("{} was not removed: {}.", file.name(), moving::what_else(&file)));
     }
     if let Some(mode) = exposed {
-        output::warn(&format!(
+        output::warn(format!(
             "others on this computer could read {} (mode {mode:04o}). If somebody may have copied it, make a new key.",
             file.name()
         ));
@@ -103,16 +103,16 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         value["original_removed"] = json!(moved);
         return output::print_json(&value);
     }
-    output::say(&format!(
+    output::say(format!(
         "{name} is in the ring: {} {}, {}.",
         key.public().describe(),
         key.public().fingerprint(),
         if passphrase.is_some() { "with a passphrase" } else { "without a passphrase" }
     ));
     match &file.path {
-        Some(original) if moved => output::say(&format!("{} is gone.", original.display())),
+        Some(original) if moved => output::say(format!("{} is gone.", original.display())),
         Some(original) if !args.take => {
-            output::say(&format!(
+            output::say(format!(
                 "{} is still there; remove it when nothing else needs it.",
                 original.display()
             ));
@@ -131,10 +131,8 @@ fn tell_moved(name: &str, file: &KeyFile, key: &PrivateKey, json: bool) -> Resul
         value["original_removed"] = json!(true);
         return output::print_json(&value);
     }
-    output::say(&format!(
-        "This key is in the ring already, as {name}; its copy there opens and is the same."
-    ));
-    output::say(&format!("{} is gone.", file.name()));
+    output::say(format!("This key is in the ring already, as {name}; its copy there opens and is the same."));
+    output::say(format!("{} is gone.", file.name()));
     Ok(())
 }
 
@@ -181,7 +179,7 @@ fn choose_name(suggestion: &str, ring: &KeyRing) -> Result<String, Failure> {
             .hint(format!("`--name {suggestion}`, for instance")));
     };
     loop {
-        match terminal.ask_line(&format!("Name in the ring [{suggestion}]: ")) {
+        match terminal.ask_line(format!("Name in the ring [{suggestion}]: ")) {
             Answer::Given(answer) => {
                 let name = if answer.trim().is_empty() { suggestion } else { answer.trim() };
                 match check_free(ring, name) {

@@ -53,12 +53,12 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
             "and the machine takes it; no login was made, since more is wanted there or its passphrase here"
         }
     };
-    output::say(&format!("{} {was} for {user} on {}, {proof}.", args.name, target.name));
+    output::say(format!("{} {was} for {user} on {}, {proof}.", args.name, target.name));
     if change == Change::None && limits.is_empty() {
         return Ok(());
     }
     if in_book && !args.make_use && !target.keys.is_empty() && !target.keys.contains(&args.name) {
-        output::say(&format!("{} still offers another key; `--use` has it offer this one.", target.name));
+        output::say(format!("{} still offers another key; `--use` has it offer this one.", target.name));
     }
     Ok(())
 }

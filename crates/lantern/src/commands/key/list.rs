@@ -36,7 +36,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
         match summary {
             Ok(summary) => entries.push(summary),
             // One broken file is told and does not hide the others.
-            Err(error) => output::warn(&chain(&error)),
+            Err(error) => output::warn(chain(&error)),
         }
     }
     if entries.is_empty() {

@@ -103,7 +103,7 @@ pub(super) fn remove(file: &KeyFile) -> Result<(), Failure> {
     }
     fs::remove_file(path).map_err(|error| stays(error.to_string()))?;
     if there.nlink() > 1 {
-        output::warn(&format!(
+        output::warn(format!(
             "the file had {} more names (hard links): the key can still be read under them.",
             there.nlink() - 1
         ));

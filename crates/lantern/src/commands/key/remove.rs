@@ -37,20 +37,20 @@ pub(super) fn run(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), Fail
         return output::print_json(&value);
     }
     if !args.plan {
-        output::say(&format!("{} is gone.", args.name));
+        output::say(format!("{} is gone.", args.name));
     }
     Ok(())
 }
 
 fn say_losses(name: &str, machines: &[&str], places: &[String]) {
     if !machines.is_empty() {
-        output::warn(&format!("machines in the book that log in with {name}: {}", machines.join(", ")));
+        output::warn(format!("machines in the book that log in with {name}: {}", machines.join(", ")));
     }
     if !places.is_empty() {
-        output::warn(&format!("its public half is installed for {}", places.join(", ")));
+        output::warn(format!("its public half is installed for {}", places.join(", ")));
     }
     if machines.is_empty() && places.is_empty() {
-        output::say(&format!("No machine in the book names {name}, and lantern installed it nowhere."));
+        output::say(format!("No machine in the book names {name}, and lantern installed it nowhere."));
     }
 }
 

@@ -45,7 +45,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
         let outcome = rotate_one(&machine, home, args, &ask, &old, &new);
         let stop = matches!(&outcome, Err(failure) if failure.code == code::INTERRUPTED);
         match &outcome {
-            Ok(()) => output::say(&format!("{machine}: {} is in, {} is out.", new.name, old.name)),
+            Ok(()) => output::say(format!("{machine}: {} is in, {} is out.", new.name, old.name)),
             Err(failure) => output::complain(failure),
         }
         done.push(Done { machine, outcome });
@@ -115,7 +115,7 @@ fn make_new(
         let (key, secret) = open_old(args, old, ask)?;
         if missing {
             let public = rotate::make(ring, &key, name, secret.as_ref())?;
-            output::say(&format!("{name} is made: {} {}.", public.describe(), public.fingerprint()));
+            output::say(format!("{name} is made: {} {}.", public.describe(), public.fingerprint()));
         }
         if let Some(secret) = secret {
             ask.know_passphrase(&old.name, secret.clone());
@@ -216,7 +216,7 @@ fn report(
         return Err(failure);
     }
     if !json && installed.is_empty() && named == 0 {
-        output::say(&format!(
+        output::say(format!(
             "{} has taken the place of {} everywhere that is known. `lantern key remove {}` ends it.",
             new.name, old.name, old.name
         ));

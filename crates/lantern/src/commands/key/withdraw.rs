@@ -37,7 +37,7 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
         .hint("its SSH server reads another list besides; look for AuthorizedKeysFile in its settings"));
     }
     if target.keys.contains(&args.name) {
-        output::warn(&format!("{} still names {} in the book.", target.name, args.name));
+        output::warn(format!("{} still names {} in the book.", target.name, args.name));
     }
     if json {
         return output::print_json(&json!({

@@ -57,7 +57,7 @@ pub(super) fn run(args: &AddArgs, home: &Home, json: bool) -> Result<(), Failure
     if let Some(by_image) = by_image {
         output::say(&by_image);
     }
-    output::say(&format!(
+    output::say(format!(
         "{} is in the book, at {}. Next: lantern check {}",
         args.name,
         effective.place(),
@@ -171,7 +171,7 @@ fn ask_for_missing(
         let Some(answer) = confirm::line(question, &hint)? else { continue };
         match Pasted::parse(&answer).and_then(|pasted| pasted.settings()).or_else(|_| Settings::at(&answer)) {
             Ok(understood) => break understood,
-            Err(error) => output::say(&error.to_string()),
+            Err(error) => output::say(error.to_string()),
         }
     };
     for setting in address.iter() {
@@ -195,7 +195,7 @@ fn ask_for_missing(
             Some(key) if keys.contains(&key) => {
                 machine.apply(&Change::Set(Field::Key, FieldValue::parse(Field::Key, &key)?))?;
             }
-            Some(key) => output::say(&format!("No key of the ring is called {key}.")),
+            Some(key) => output::say(format!("No key of the ring is called {key}.")),
         }
     }
     Ok(())
@@ -234,14 +234,14 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
         return Ok(());
     };
     if args.yes || Terminal::open().is_none() {
-        output::say(&format!(
+        output::say(format!(
             "The key file {file} is not in the ring: lantern key import {file} --name {}",
             args.name
         ));
         return Ok(());
     }
     if !std::path::Path::new(file).exists() {
-        output::say(&format!("There is no file {file} here; when there is: lantern key import {file}"));
+        output::say(format!("There is no file {file} here; when there is: lantern key import {file}"));
         return Ok(());
     }
     if confirm::ask(&format!("Take the key file {file} into the ring?"), "")? {

@@ -83,7 +83,7 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
             Err(error) => error,
         };
         let reopen = !matches!(error, BookError::Changed { .. }) && Terminal::open().is_some();
-        output::warn(&format!("not taken: {error}"));
+        output::warn(format!("not taken: {error}"));
         // Ctrl-C is a no: what was written is kept all the same.
         if !(reopen && confirm::ask("Open it again?", "").unwrap_or(false)) {
             let kept = keep()?;

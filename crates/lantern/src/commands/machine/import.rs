@@ -34,7 +34,7 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         }
         plan = inventory.carry_out(home, &plan, remove_gone)?;
         if gone > 0 && !remove_gone && !json {
-            output::say(&format!(
+            output::say(format!(
                 "{gone} machines that {} has no more are still there; --remove-gone removes them.",
                 inventory.source
             ));
@@ -112,34 +112,34 @@ fn tell(mapping: &Mapping, steps: &[SyncStep]) {
         .iter()
         .map(|(field, columns)| format!("{} from {}", field.name(), columns.join(", ")))
         .collect();
-    output::say(&format!("name from {}; {}", mapping.name, columns.join("; ")));
+    output::say(format!("name from {}; {}", mapping.name, columns.join("; ")));
     let shown = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
     for step in steps {
         match step {
             SyncStep::Add { name, settings } => {
                 let fields = settings.iter().filter(|setting| setting.field != Field::Imported);
                 let fields: Vec<String> = fields.map(|s| format!("{}={}", s.field.name(), s.value)).collect();
-                output::say(&format!("+ {name}  {}", fields.join(" ")));
+                output::say(format!("+ {name}  {}", fields.join(" ")));
             }
             SyncStep::Change { name, fields, kept, .. } => {
                 for (field, from, to) in fields {
-                    output::say(&format!("~ {name}  {} {} → {}", field.name(), shown(from), shown(to)));
+                    output::say(format!("~ {name}  {} {} → {}", field.name(), shown(from), shown(to)));
                 }
                 for (field, mine, theirs) in kept {
                     let (mine, theirs) = (shown(mine), shown(theirs));
-                    output::say(&format!(
+                    output::say(format!(
                         "= {name}  {} stays {mine}, set by hand; the inventory says {theirs}",
                         field.name()
                     ));
                 }
             }
-            SyncStep::Gone { name } => output::say(&format!("- {name}  is not in the inventory any more")),
+            SyncStep::Gone { name } => output::say(format!("- {name}  is not in the inventory any more")),
             SyncStep::Foreign { name } => {
-                output::say(&format!(
+                output::say(format!(
                     "! {name}  is in the book already, not from this source; --adopt takes it over"
                 ));
             }
-            SyncStep::Bad { row, why } => output::say(&format!("! row {row}  {why}")),
+            SyncStep::Bad { row, why } => output::say(format!("! row {row}  {why}")),
         }
     }
 }

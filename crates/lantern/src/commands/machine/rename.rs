@@ -111,9 +111,9 @@ pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failu
         };
     }
     for ((old, new), (_, settings)) in pairs.iter().zip(&copies).filter(|_| goes_on) {
-        output::say(&format!("{new} is in the book, at {}.", after.effective(new)?.place()));
+        output::say(format!("{new} is in the book, at {}.", after.effective(new)?.place()));
         if book.get(old)?.list(Field::Address) == settings.list(Field::Address) {
-            output::say(&format!("It has the address of {old}: lantern machine set {new} address=ADDRESS"));
+            output::say(format!("It has the address of {old}: lantern machine set {new} address=ADDRESS"));
         }
     }
     Ok(())
@@ -145,12 +145,12 @@ pub(super) fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), F
         return output::print_json(&json!({ "removed": goes_on, "machines": machines }));
     }
     if let ([name], true) = (machines.as_slice(), goes_on) {
-        output::say(&format!(
+        output::say(format!(
             "{name} ({}) is out of the book. What it proved to be is kept; `lantern trust forget {name}` forgets that too.",
             place(name)
         ));
     } else if goes_on {
-        output::say(&format!(
+        output::say(format!(
             "{} machines are out of the book. What they proved to be is kept.",
             machines.len()
         ));

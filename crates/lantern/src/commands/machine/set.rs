@@ -70,7 +70,7 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         lines.iter().for_each(output::say);
     }
     if goes_on && machines.len() > 1 && !lines.is_empty() {
-        output::say(&format!("{} machines: done.", machines.len()));
+        output::say(format!("{} machines: done.", machines.len()));
     }
     if lines.is_empty() {
         output::say("Nothing to change: it is so already.");

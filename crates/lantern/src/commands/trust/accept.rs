@@ -87,7 +87,7 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
     } else {
         for Accepted { machine, keys } in done {
             for known in keys {
-                output::say(&format!(
+                output::say(format!(
                     "{machine} is trusted with {} {} ({}).",
                     known.key.describe(),
                     known.key.fingerprint(),
@@ -95,9 +95,7 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
                 ));
             }
         }
-        failed
-            .iter()
-            .for_each(|(machine, failure)| output::warn(&format!("{machine}: {}", failure.headline)));
+        failed.iter().for_each(|(machine, failure)| output::warn(format!("{machine}: {}", failure.headline)));
     }
     Ok(failed.iter().map(|(_, failure)| failure.code).max().unwrap_or(0))
 }
@@ -113,10 +111,10 @@ async fn accept(
         if !replaced.is_empty() {
             let was: Vec<_> = replaced.iter().map(ToString::to_string).collect();
             let machine = &request.machine;
-            output::warn(&format!("{machine} was known by {}; that will be replaced.", was.join("; ")));
+            output::warn(format!("{machine} was known by {}; that will be replaced.", was.join("; ")));
         }
         for key in more {
-            output::warn_block(&format!("It also presents {}  {}", key.describe(), key.fingerprint()));
+            output::warn_block(format!("It also presents {}  {}", key.describe(), key.fingerprint()));
         }
     };
     let wanted = wanted.map_or(Wanted::Answer, Wanted::Fingerprints);
@@ -194,6 +192,6 @@ fn certificate(
             &json!({ "machine": target.name, "certificate": fingerprint.to_string(), "subject": seen }),
         );
     }
-    output::say(&format!("{} is trusted with the TLS certificate {fingerprint} ({seen}).", target.name));
+    output::say(format!("{} is trusted with the TLS certificate {fingerprint} ({seen}).", target.name));
     Ok(())
 }

@@ -28,7 +28,7 @@ pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failu
             .collect();
         output::print_json(&values)?;
     } else if findings.is_empty() {
-        output::say(&format!("{} machines looked at, nothing found.", store.machines().len()));
+        output::say(format!("{} machines looked at, nothing found.", store.machines().len()));
     } else {
         let rows = findings.iter().map(|f| {
             let (kind, detail, mend) = in_words(f, &book);

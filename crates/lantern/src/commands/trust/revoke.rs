@@ -43,7 +43,7 @@ pub(super) fn revoke(args: &RevokeArgs, home: &Home, json: bool) -> Result<(), F
         false => format!("{fingerprint} was refused already."),
     });
     if !machines.is_empty() {
-        output::warn(&format!("it is the key of {}: they need new host keys", machines.join(", ")));
+        output::warn(format!("it is the key of {}: they need new host keys", machines.join(", ")));
     }
     Ok(())
 }
@@ -79,7 +79,7 @@ pub(super) fn unrevoke(args: &UnrevokeArgs, home: &Home, json: bool) -> Result<(
         );
     }
     match found {
-        true => output::say(&format!("{} is judged like any other key again.", args.fingerprint)),
+        true => output::say(format!("{} is judged like any other key again.", args.fingerprint)),
         false => output::say("It was not refused."),
     }
     Ok(())

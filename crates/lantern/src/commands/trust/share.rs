@@ -36,7 +36,7 @@ pub(super) fn export(args: &ExportArgs, home: &Home, json: bool) -> Result<(), F
             &json!({ "file": path, "machines": shared.machines, "signed": args.key.is_some() }),
         );
     }
-    output::say(&format!("{} machines are in {}.", shared.machines, path.display()));
+    output::say(format!("{} machines are in {}.", shared.machines, path.display()));
     Ok(())
 }
 
@@ -80,14 +80,14 @@ pub(super) fn import(args: &ImportArgs, home: &Home, json: bool) -> Result<(), F
             "signer": file.signer.as_ref().map(|key| key.fingerprint().to_string()),
         }));
     }
-    output::say(&format!(
+    output::say(format!(
         "{} of {} machines taken in{}.",
         came.taken.len(),
         file.records.len(),
         if came.taken.len() + came.left.len() < file.records.len() { "; the rest was known" } else { "" }
     ));
     if !came.left.is_empty() {
-        output::warn(&format!(
+        output::warn(format!(
             "known here by other keys, and left as they are: {}. `lantern trust scan` shows which is right.",
             came.left.join(", ")
         ));
@@ -104,10 +104,10 @@ fn tell_plan(offer: &Offer, json: bool) -> Result<(), Failure> {
             &json!({ "machines": machines, "signer": signer, "revoked": file.revoked.len() }),
         );
     }
-    output::say(&format!("signed by: {}", signer.unwrap_or_else(|| "nobody".into())));
+    output::say(format!("signed by: {}", signer.unwrap_or_else(|| "nobody".into())));
     for (name, record) in &file.records {
         for known in &record.keys {
-            output::say(&format!("{name}  {} {}", known.key.describe(), known.key.fingerprint()));
+            output::say(format!("{name}  {} {}", known.key.describe(), known.key.fingerprint()));
         }
     }
     Ok(())
@@ -116,7 +116,7 @@ fn tell_plan(offer: &Offer, json: bool) -> Result<(), Failure> {
 /// Whether somebody is to be believed of whom nothing is known.
 fn ask_about(key: &PublicKey) -> Result<(), Failure> {
     let fingerprint = key.fingerprint();
-    output::warn_block(&format!("It is signed with {}  {fingerprint}", key.describe()));
+    output::warn_block(format!("It is signed with {}  {fingerprint}", key.describe()));
     confirm::agree(
         "Is that the key of somebody whose word you take for these machines?",
         &format!("compare it, then: --signer {fingerprint}"),
