@@ -3,7 +3,7 @@
 
 use std::path::Path;
 
-use lantern_book::{InventoryForm, MachineBook, TrustFile, read_inventory};
+use lantern_book::{InventoryForm, MachineBook, TrustFile, TrustStore, read_inventory};
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     let path = Path::new("fuzzed");
@@ -11,6 +11,10 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
         let _ = book.check();
     }
     let _ = TrustFile::read(path, text);
+    if let Ok(store) = TrustStore::parse(path, text) {
+        let _ = store.records();
+        let _ = store.machine_at("192.0.2.1:22");
+    }
     for form in [InventoryForm::Csv, InventoryForm::Json, InventoryForm::Yaml, InventoryForm::Toml] {
         let _ = read_inventory(path, text, form, None);
     }

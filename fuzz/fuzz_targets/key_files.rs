@@ -1,4 +1,4 @@
-//! Private-key containers, public lines, key blobs and signatures from bytes of unknown origin.
+//! Private-key containers, public lines, blobs of keys and certificates, and signatures from bytes of unknown origin.
 #![no_main]
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
@@ -7,6 +7,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         let _ = sealed.open(None);
     }
     let _ = lantern_keys::PublicKey::decode(bytes);
+    let _ = lantern_keys::Certificate::decode(bytes);
     let _ = lantern_keys::Signature::decode(bytes);
     if let Ok(text) = std::str::from_utf8(bytes) {
         let _ = lantern_keys::public_line::parse(text);

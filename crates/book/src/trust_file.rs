@@ -25,6 +25,15 @@ impl TrustStore {
     pub fn load(home: &Home) -> Result<Self, BookError> {
         load(home, false)
     }
+
+    /// Reads a text as if it were the file at `path`.
+    ///
+    /// # Errors
+    /// [`BookError::Syntax`] with the line.
+    pub fn parse(path: &Path, text: &str) -> Result<Self, BookError> {
+        let (ledger, _) = understood(path, text.to_owned())?;
+        Ok(Self { ledger, ..Self::at(path.to_owned()) })
+    }
 }
 
 /// The store as it is on disk. Without the lock, a text that may be in the middle of being written is read again with it.
@@ -71,14 +80,19 @@ fn read(home: &Home, is_whole: bool) -> Result<Option<TrustStore>, BookError> {
     let metadata = file.metadata().map_err(io())?;
     let len = text.len() as u64;
     let end = end_of(text.as_bytes());
-    let (ledger, is_ours) = match Ledger::default().with(&path, text)? {
-        Ok(ledger) => (ledger, true),
-        Err(text) => (Ledger::of_any(&path, &text)?, false),
-    };
+    let (ledger, is_ours) = understood(&path, text)?;
     // A file that changed while it was read is read again next time.
     let seen = (metadata.len() == len).then(|| Seen::of(&metadata, end, is_ours));
     *cached = TrustStore { path, ledger, seen, ..TrustStore::default() };
     Ok(Some(cached.clone()))
+}
+
+/// What a text says, and whether it is in our form.
+fn understood(path: &Path, text: String) -> Result<(Ledger, bool), BookError> {
+    Ok(match Ledger::default().with(path, text)? {
+        Ok(ledger) => (ledger, true),
+        Err(text) => (Ledger::of_any(path, &text)?, false),
+    })
 }
 
 /// The store with what was written behind what was read of it; nothing when that is not all that happened to the file.

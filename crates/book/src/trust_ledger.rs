@@ -238,3 +238,77 @@ pub(crate) enum Shared<'a> {
     Key(&'a str),
     Address(&'a str),
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const PATH: &str = "trust.toml";
+
+    /// Lines as we write them, and others that are nearly so.
+    fn line() -> impl Strategy<Value = String> {
+        let lines = [
+            "[[machine]]",
+            "name = \"lamp-01\"",
+            "name = \"lamp-02\"",
+            "name = \"a\\u0062\"",
+            "addresses = [\"192.0.2.1:22\"]",
+            "addresses = [",
+            "addresses = [\"\"\"",
+            "addresses = []",
+            "",
+            "[[machine.keys]]",
+            "[machine.keys]",
+            " [[machine]]",
+            "key = \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f\"",
+            "key = \"\"\"",
+            "verified = \"pasted\"",
+            "first-seen = \"2026-11-01T08:00:00Z\"",
+            "last-seen = \"2026-11-01T08:00:00Z\"",
+            "[[revoked]]",
+            "fingerprint = \"SHA256:ngk7UVWQ0pJU3TuXLEYgIQJJ5G8CdBJkgLK6wFqeEgI\"",
+            "reason = \"gone\"",
+            "reason = '''",
+            "since = \"2026-11-01T08:00:00Z\"",
+            "# ---",
+            "# a note",
+            "]",
+            "\"\"\"",
+            "other = 1",
+        ];
+        prop::sample::select(lines.to_vec()).prop_map(str::to_owned)
+    }
+
+    /// A whole record, so that much of what comes is right.
+    fn record() -> impl Strategy<Value = Vec<String>> {
+        let whole = "[[machine]]\nname = \"lamp-01\"\naddresses = [\"192.0.2.1:22\"]\n\n[[machine.keys]]\nkey = \"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f\"\nverified = \"pasted\"\nfirst-seen = \"2026-11-01T08:00:00Z\"\nlast-seen = \"2026-11-01T08:00:00Z\"\n# ---";
+        Just(whole.lines().map(str::to_owned).collect())
+    }
+
+    proptest! {
+        /// Whatever the quick reading takes, it reads as the TOML library does, or both find fault with it.
+        #[test]
+        fn the_quick_reading_is_that_of_the_library(
+            parts in prop::collection::vec(prop_oneof![2 => record(), 1 => prop::collection::vec(line(), 0..4)], 0..5)
+        ) {
+            let text = parts.concat().iter().map(|line| format!("{line}\n")).collect::<String>() + RULE;
+            let path = Path::new(PATH);
+            let Ok(Ok(quick)) = Ledger::default().with(path, text.clone()) else { return Ok(()) };
+            let one = |name: &str| Ok::<_, BookError>((name.to_owned(), quick.get(path, name)?.unwrap()));
+            let read: Result<Vec<_>, _> = quick.machines().into_iter().map(one).collect();
+            match (read, LedgerForm::read(path, &text)) {
+                (Ok(quick_records), Ok((records, revoked))) => {
+                    prop_assert_eq!(quick_records, records.into_iter().collect::<Vec<_>>());
+                    prop_assert_eq!(&*quick.revoked, &revoked);
+                }
+                // A record that a later one replaces is not looked at.
+                (Ok(_), Err(_)) => prop_assert!(quick.written > quick.machines().len()),
+                (Err(_), Err(_)) => {}
+                (Err(error), Ok(_)) => prop_assert!(false, "{}: {}", error, text),
+            }
+        }
+    }
+}

@@ -266,3 +266,30 @@ fn local_failures_name_the_file_and_the_remedy() {
         desk.lantern(&["--home", "/proc/lantern", "machine", "add", "lamp-01", "192.0.2.1"]).expect(241);
     assert!(outcome.err.contains("/proc/lantern"), "{}", outcome.err);
 }
+
+/// A disk that fills up while a record is written behind the others: what did fit is taken away again, and nothing that was there is lost.
+#[test]
+fn a_full_disk_leaves_the_trust_store_as_it_was() {
+    let desk = Desk::new();
+    let revoke = |number: u8, reason: &str| {
+        let fingerprint = format!("SHA256:{}{}A", char::from(b'a' + number), "b".repeat(41));
+        ["trust", "revoke", &fingerprint, "--reason", reason].map(str::to_owned)
+    };
+    let run = |words: &[String]| desk.lantern(&words.iter().map(String::as_str).collect::<Vec<_>>());
+    for number in 0..8 {
+        run(&revoke(number, "lost at sea")).expect(0);
+    }
+    let file = desk.home().join("trust.toml");
+    let before = std::fs::read(&file).unwrap();
+    assert!(before.len() < 4096);
+    let words: Vec<String> = revoke(9, &"x".repeat(6000)).map(|word| format!("'{word}'")).to_vec();
+    // Files may have eight blocks of 512 bytes.
+    let script = format!("trap '' XFSZ; ulimit -f 8; exec {} {}", support::binary(), words.join(" "));
+    let mut command = std::process::Command::new("sh");
+    command.args(["-c", &script]).env("LANTERN_HOME", desk.home()).current_dir(desk.folder.path());
+    let err = Outcome::from(command.output().unwrap()).expect(241).err;
+    assert!(err.contains("trust.toml") && err.lines().all(|line| line.len() < 300), "{err}");
+    assert_eq!(std::fs::read(&file).unwrap(), before);
+    run(&revoke(10, "lost at sea")).expect(0);
+    assert!(std::fs::read(&file).unwrap().starts_with(&before));
+}
