@@ -14,10 +14,12 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::thread;
 
+use lantern_harbour::{LoginRule, MachineSpec, UserSpec};
+use lantern_keys::SecretString;
 use lantern_keys::wire::Writer;
 use lantern_keys::{KeyAlgorithm, PrivateKey, public_line};
 use lantern_ssh::is_invisible;
-use support::{Desk, Screen};
+use support::{Desk, Screen, light};
 
 /// Each class of what text can do: colors, titles and screens; controls of one byte beyond ASCII; ends of lines of every kind; marks that turn text
 /// around; what shows nothing; what goes back; more than anybody reads.
@@ -383,4 +385,42 @@ fn what_a_machine_says_before_it_is_trusted() {
             });
         }
     });
+}
+
+/// Its greeting, its name and whatever its programs print where we look at it; what a command prints is data, and goes on as it is.
+#[test]
+fn what_a_machine_says_after_it_is_trusted() {
+    for text in hostile() {
+        let desk = Desk::with_key();
+        let user = |name: &str| UserSpec {
+            code: Some(SecretString::new("4711".into())),
+            rule: LoginRule::AnyOf(vec!["publickey", "keyboard-interactive"]),
+            ..UserSpec::new(name, None, vec![desk.public_key("harbour")])
+        };
+        let lit = light(MachineSpec {
+            banner: Some(text.clone()),
+            users: vec![user("keeper"), user(&text)],
+            ..MachineSpec::new(&text, 1).unwrap()
+        });
+        let address = format!("keeper@{}", lit.address);
+        desk.lantern(&["machine", "add", "lamp-01", &address]).expect(0);
+        desk.lantern(&["trust", "accept", "lamp-01", "--expect", &lit.fingerprint]).expect(0);
+        for words in [
+            &["check", "lamp-01"][..],
+            &["key", "install", "harbour", "lamp-01"],
+            &["key", "withdraw", "harbour", "lamp-01"],
+            &["run", "lamp-01", "--no-key", "--no-questions", "--", "true"],
+            &["run", "lamp-01", "-vv", "--", "true"],
+        ] {
+            let outcome = desk.lantern(words);
+            let of = words.join(" ");
+            assert_fit(&of, &outcome.out);
+            assert_fit(&of, outcome.err.as_bytes());
+        }
+        let checked = desk.lantern(&["check", "lamp-01", "--json"]);
+        assert_fit_json("check", &checked.out);
+        // Data is data.
+        let said = desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
+        assert_eq!(String::from_utf8_lossy(&said.out), format!("{text}\n"));
+    }
 }
