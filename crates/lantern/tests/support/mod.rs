@@ -3,6 +3,7 @@
 // Each test file uses its part of this.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod fit;
 pub mod sshd;
 
 use std::io::{Read, Write};
