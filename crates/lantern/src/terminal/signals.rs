@@ -24,7 +24,7 @@ struct Fates {
 }
 
 /// Whether somebody would notice that we stopped, and could let us go on: a parent with job control. Where there is none, the system does not let
-/// the signal stop anything either (POSIX.1-2024 §11.1.4, orphaned process groups).
+/// the signal stop anything either (POSIX.1 §2.4.3, orphaned process groups).
 fn can_stop() -> bool {
     let Some(parent) = getppid() else { return false };
     let same_session = getsid(Some(parent)).is_ok_and(|theirs| getsid(None) == Ok(theirs));

@@ -13,8 +13,9 @@ use clap::Args;
 
 Looks for keys without a passphrase or with one that is quickly searched, weak algorithms
 and sizes, permissions that let others read, private keys where public ones belong,
-duplicates, age, and keys that no machine uses. Exit status 0 when nothing was found, 1 when
-something was.")]
+duplicates, age, and keys that no machine uses. Removal is advised for nothing but a spare
+copy. Says what was not looked at. Exit status 0 when nothing was found, 1 when something
+was.")]
 pub(crate) struct AuditArgs {
     /// Look through this folder as well; may be given several times
     #[arg(long = "path", value_name = "DIR")]

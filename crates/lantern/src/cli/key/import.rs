@@ -13,7 +13,8 @@ use crate::cli::open::OpenArgs;
 
 What the file is shows by its content; its name does not matter. The copy in the ring has
 mode 0600 and, unless --plain says no, a passphrase. Warns when others could read the
-original.")]
+original. --move removes a file that holds this one key and nothing else; any other stays,
+and it says what else is in it.")]
 pub(crate) struct ImportArgs {
     /// The file, in any container; - for standard input
     pub(crate) file: String,
