@@ -1,18 +1,21 @@
-//! `hints.toml`: what was chosen with each machine's server where that is what it lists first, so that the next connection can guess and save a round
-//! trip. A cache: a broken or missing file costs time, nothing else.
+//! `hints/`: what was chosen with each machine's server where that is what it lists first, so that the next connection can guess and save a round
+//! trip. A small file for each machine, so that one of ten thousand costs what one costs. A cache: a broken or missing file costs time, nothing else.
 
-use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{ErrorKind, Read};
+use std::path::PathBuf;
 
-use serde::{Deserialize, Serialize};
-
-use crate::home::{read_or_empty, write_atomically};
+use crate::home::create_private_folder;
 use crate::{BookError, Home};
 
-const FILE: &str = "hints.toml";
+const FOLDER: &str = "hints";
+/// Longest hint, in bytes: two names of algorithms, which have 64 at most (RFC 4251 §6).
+const MAX_LEN: u64 = 130;
+/// Longest name of a file, in bytes; most file systems take 255. What is called longer has no hint.
+const MAX_NAME_LEN: usize = 200;
 
 /// What may be guessed about one server, by wire names.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Hint {
     /// The key exchange method.
     pub kex: String,
@@ -21,67 +24,124 @@ pub struct Hint {
 }
 
 /// The hints of one home.
-#[derive(Debug, Default, Serialize, Deserialize)]
+#[derive(Debug, Default)]
 pub struct Hints {
-    #[serde(default)]
-    machines: BTreeMap<String, Hint>,
+    folder: PathBuf,
 }
 
 impl Hints {
-    /// Reads the hints; what cannot be read is no hint.
-    pub fn load(home: &Home) -> Self {
-        read_or_empty(&home.file(FILE)).ok().and_then(|text| toml::from_str(&text).ok()).unwrap_or_default()
+    /// Those of this home.
+    pub fn of(home: &Home) -> Self {
+        Self { folder: home.file(FOLDER) }
     }
 
-    /// The hint for a machine.
-    pub fn get(&self, machine: &str) -> Option<&Hint> {
-        self.machines.get(machine)
+    /// The hint for a machine; what cannot be read is no hint.
+    pub fn get(&self, machine: &str) -> Option<Hint> {
+        let mut text = String::new();
+        File::open(self.path(machine)?).ok()?.take(MAX_LEN + 1).read_to_string(&mut text).ok()?;
+        let (kex, host_key) = text.strip_suffix('\n')?.split_once(' ')?;
+        Some(Hint { kex: kex.to_owned(), host_key: host_key.to_owned() })
     }
 
     /// Remembers a hint, when it says something new.
     ///
     /// # Errors
     /// What writing runs into.
-    pub fn note(home: &Home, machine: &str, hint: Hint) -> Result<(), BookError> {
-        if Self::load(home).get(machine) == Some(&hint) {
+    pub fn note(&self, machine: &str, hint: &Hint) -> Result<(), BookError> {
+        let Some(path) = self.path(machine).filter(|_| self.get(machine).as_ref() != Some(hint)) else {
             return Ok(());
-        }
-        Self::edit(home, |hints| drop(hints.insert(machine.to_owned(), hint)))
+        };
+        create_private_folder(&self.folder)?;
+        fs::write(&path, format!("{} {}\n", hint.kex, hint.host_key)).map_err(BookError::io("write", &path))
     }
 
     /// Forgets what there is for a machine.
     ///
     /// # Errors
-    /// What writing runs into.
-    pub fn forget(home: &Home, machine: &str) -> Result<(), BookError> {
-        if Self::load(home).get(machine).is_none() {
-            return Ok(());
-        }
-        Self::edit(home, |hints| drop(hints.remove(machine)))
+    /// What the system says.
+    pub fn forget(&self, machine: &str) -> Result<(), BookError> {
+        let Some(path) = self.path(machine) else { return Ok(()) };
+        or_nothing_there(fs::remove_file(&path)).map_err(BookError::io("remove", &path))
     }
 
     /// What is known of `old` is known of `new` from now on.
     ///
     /// # Errors
-    /// What writing runs into.
-    pub fn rename(home: &Home, old: &str, new: &str) -> Result<(), BookError> {
-        if Self::load(home).get(old).is_none() {
-            return Ok(());
-        }
-        Self::edit(home, |hints| {
-            if let Some(hint) = hints.remove(old) {
-                hints.insert(new.to_owned(), hint);
+    /// What the system says.
+    pub fn rename(&self, old: &str, new: &str) -> Result<(), BookError> {
+        match (self.path(old), self.path(new)) {
+            (Some(old), Some(new)) => {
+                or_nothing_there(fs::rename(&old, new)).map_err(BookError::io("rename", &old))
             }
-        })
+            _ => self.forget(old),
+        }
     }
 
-    fn edit(home: &Home, change: impl FnOnce(&mut BTreeMap<String, Hint>)) -> Result<(), BookError> {
-        let _lock = home.lock()?;
-        let mut hints = Self::load(home);
-        change(&mut hints.machines);
-        let path = home.file(FILE);
-        let text =
-            toml::to_string(&hints).map_err(|error| BookError::syntax(&path, "", None, error.to_string()))?;
-        write_atomically(&path, text.as_bytes(), 0o644)
+    /// The file of a machine: called as it is, with what may not stand in the name of a file by its number.
+    fn path(&self, machine: &str) -> Option<PathBuf> {
+        let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_@:".contains(&byte);
+        let mut name = String::new();
+        for (at, byte) in machine.bytes().enumerate() {
+            match plain(byte) || (byte == b'.' && at > 0) {
+                true => name.push(char::from(byte)),
+                false => name.push_str(&format!("%{byte:02x}")),
+            }
+        }
+        (!name.is_empty() && name.len() <= MAX_NAME_LEN).then(|| self.folder.join(name))
+    }
+}
+
+fn or_nothing_there(done: std::io::Result<()>) -> std::io::Result<()> {
+    match done {
+        Err(error) if error.kind() == ErrorKind::NotFound => Ok(()),
+        done => done,
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+
+    fn hint(kex: &str) -> Hint {
+        Hint { kex: kex.to_owned(), host_key: "ssh-ed25519".to_owned() }
+    }
+
+    #[test]
+    fn hints_are_kept_by_machine_whatever_it_is_called() {
+        let folder = tempfile::tempdir().unwrap();
+        let hints = Hints::of(&Home::new(folder.path().to_owned()));
+        let long = "x".repeat(300);
+        let names = [
+            "lamp-01",
+            "10.77.0.22:22 via harbour-gate",
+            "[2001:db8::7]:22",
+            "../lamp-01",
+            "..",
+            "a/b",
+            "灯台",
+            ".lock",
+        ];
+        for name in names.into_iter().chain([long.as_str(), ""]) {
+            assert_eq!(hints.get(name), None, "{name}");
+            hints.note(name, &hint("one")).unwrap();
+            hints.note(name, &hint("two")).unwrap();
+            let is_kept = names.contains(&name);
+            assert_eq!(hints.get(name), is_kept.then(|| hint("two")), "{name}");
+        }
+        // All of them in the folder, and nothing anywhere else.
+        assert_eq!(fs::read_dir(&hints.folder).unwrap().count(), names.len());
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+        hints.rename("lamp-01", "lamp-02").unwrap();
+        hints.rename("nobody", "lamp-03").unwrap();
+        hints.forget("灯台").unwrap();
+        hints.forget("灯台").unwrap();
+        assert_eq!((hints.get("lamp-01"), hints.get("lamp-02")), (None, Some(hint("two"))));
+        assert_eq!((hints.get("lamp-03"), hints.get("灯台")), (None, None));
+        // What is no hint is none.
+        for broken in ["", "one\n", "one two", &"x ".repeat(200), "\u{0}\n"] {
+            fs::write(hints.path("lamp-02").unwrap(), broken).unwrap();
+            assert_eq!(hints.get("lamp-02"), None, "{broken:?}");
+        }
     }
 }

@@ -6,7 +6,7 @@
 //! |---|---|---|
 //! | `machines.toml` | machines, made to be edited by hand | [`MachineBook`] |
 //! | `trust.toml` | what each machine proved to be | [`TrustStore`] |
-//! | `hints.toml` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
+//! | `hints/` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
 //! | `keys/` | the key ring | [`KeyRing`] |
 //! | `key-overview` | what a listing of the ring needs; losing it costs a reading of every key | [`KeySummary`] |
 //!

@@ -89,10 +89,24 @@ fn read(home: &Home, is_whole: bool) -> Result<Option<TrustStore>, BookError> {
 
 /// What a text says, and whether it is in our form.
 fn understood(path: &Path, text: String) -> Result<(Ledger, bool), BookError> {
-    Ok(match Ledger::default().with(path, text)? {
-        Ok(ledger) => (ledger, true),
-        Err(text) => (Ledger::of_any(path, &text)?, false),
-    })
+    let text = match Ledger::default().with(path, text)? {
+        Ok(ledger) => return Ok((ledger, true)),
+        Err(text) => text,
+    };
+    match Ledger::of_any(path, &text) {
+        Ok(ledger) => Ok((ledger, false)),
+        Err(error) => Err(cut_off(path, &text).unwrap_or(error)),
+    }
+}
+
+/// What is wrong with a text that would be right up to its last record: whoever wrote that one was stopped in the middle, and reported no success.
+fn cut_off(path: &Path, text: &str) -> Option<BookError> {
+    let (whole, rest) = text.rsplit_once(RULE)?;
+    let whole = format!("{whole}{RULE}");
+    Ledger::of_any(path, &whole).ok().filter(|_| !rest.is_empty())?;
+    let line = whole.lines().count() + 1;
+    let message = format!("a record was cut off while it was written: line {line} and what follows can go");
+    Some(BookError::Syntax { path: path.to_owned(), line, message })
 }
 
 /// The store with what was written behind what was read of it; nothing when that is not all that happened to the file.

@@ -218,9 +218,10 @@ pub(crate) fn shared_words(text: &str, mut each: impl FnMut(&str, Shared<'_>)) {
     let mut machine = "";
     for line in text.lines() {
         if let Some(name) = line.strip_prefix(NAME) {
-            machine = name.trim_end_matches('"');
+            machine = name.split('"').next().unwrap_or_default();
         } else if let Some(key) = line.strip_prefix("key = \"") {
-            let blob = key.trim_end_matches('"').split(' ').nth(1).unwrap_or_default();
+            let key = key.split('"').next().unwrap_or_default();
+            let blob = key.split(' ').nth(1).unwrap_or_default();
             each(machine, Shared::Key(blob));
         } else if let Some(addresses) = line.strip_prefix("addresses = [") {
             addresses

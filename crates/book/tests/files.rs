@@ -230,12 +230,11 @@ proptest! {
     fn any_text_in_the_files_gives_an_error_or_a_book_never_a_panic(text in "(\\[|\\]|\\{|\\}|%|- |: |,|\\*a|&a |machines|\\.|=|\"|\n|[a-z0-9 ]){0,80}") {
         let (_folder, home) = home();
         fs::create_dir_all(home.path()).unwrap();
-        for file in ["machines.toml", "trust.toml", "hints.toml"] {
+        for file in ["machines.toml", "trust.toml"] {
             fs::write(home.file(file), &text).unwrap();
         }
         let _ = MachineBook::load(&home);
         let _ = TrustStore::load(&home);
-        let _ = lantern_book::Hints::load(&home);
         let _ = lantern_book::Destination::parse(&text);
         let path = std::path::Path::new("any");
         let _ = lantern_book::TrustFile::read(path, &format!("# lantern trust, form 1\n{text}\n-----\n{text}"));

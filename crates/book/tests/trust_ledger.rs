@@ -152,7 +152,6 @@ fn take(home: &Home, step: &Step) {
     }
 }
 
-/// What holds of a key at a place, by a look at every record.
 fn holders(
     records: &BTreeMap<String, TrustRecord>,
     but: &str,
@@ -238,7 +237,6 @@ fn other_ways_to_write_it_are_read() {
     let inline = fields.trim_end().replace('\n', ", ");
     let forms = [
         ours.clone(),
-        format!("{ours}# ---\n"),
         format!("# A note.\n{ours}# Another.\n# ---\n"),
         older,
         ours.replace("[[machine", "  [[machine"),
@@ -251,6 +249,7 @@ fn other_ways_to_write_it_are_read() {
             "machine = [{{ name = \"lamp-01\", addresses = [\"192.0.2.1:22\"], keys = [{{ {inline} }}] }}]\n"
         ),
         format!("{ours}\r\n"),
+        ours.replace("\"]\n", "\"] # at sea\n").replace("\"\nverified", "\" # red\nverified"),
         // The later one counts.
         format!("{}# ---\n{ours}# ---\n", ours.replace("192.0.2.1", "198.51.100.9")),
         format!(
@@ -276,7 +275,6 @@ fn other_ways_to_write_it_are_read() {
         let after = records(&stranger(&home));
         assert_eq!(after.get("lamp-01"), Some(&expected), "{form}");
         assert_eq!(after.len(), 2, "{form}");
-        // From then on it is in our form, and grows.
         let before = text(&home);
         TrustStore::accept(&home, "lamp-03", "192.0.2.3:22", &key(3), Verified::Pasted, NOW).unwrap();
         assert!(text(&home).starts_with(&before), "{form}");
@@ -301,9 +299,12 @@ fn what_is_wrong_is_told_with_its_line_and_only_of_the_machine_that_it_is_about(
     for error in [store.get("lamp-02").unwrap_err(), store.records().unwrap_err()] {
         assert!(matches!(&error, BookError::Syntax { line: at, .. } if *at == line), "{error}");
     }
-    // Nothing is written over it.
     TrustStore::accept(&home, "lamp-02", "192.0.2.2:22", &key(9), Verified::Pasted, NOW).unwrap_err();
     assert_eq!(text(&home), spoiled);
+    // A last record that is not whole is told as that.
+    fs::write(home.file("trust.toml"), format!("{good}{RECORD}key = \"ssh-ed25519 AAA")).unwrap();
+    let error = TrustStore::load(&home).unwrap_err().to_string();
+    assert!(error.contains(&format!("line {}: a record was cut off", good.lines().count() + 1)), "{error}");
     // A revocation that cannot be read refuses everything: the key that it is about might be any.
     fs::write(home.file("trust.toml"), format!("{good}[[revoked]]\nfingerprint = \"SHA256:x\"\n# ---\n"))
         .unwrap();
@@ -355,7 +356,6 @@ fn a_file_in_place_of_the_other_is_read_anew() {
     let first = text(&home);
     assert_eq!(records(&home).len(), 1);
     let file = home.file("trust.toml");
-    // Written into the same file: longer, with the same beginning, with another end.
     let other = first.replace("lamp-01", "lamp-09");
     fs::write(&file, format!("{other}{first}")).unwrap();
     assert_eq!(records(&home).keys().collect::<Vec<_>>(), ["lamp-01", "lamp-09"]);

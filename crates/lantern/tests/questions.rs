@@ -97,7 +97,7 @@ fn state(folder: &Path) -> BTreeMap<String, Vec<u8>> {
             let name = entry.display().to_string();
             if entry.is_dir() {
                 folders.push(entry);
-            } else if !name.ends_with(".lock") && !name.ends_with("hints.toml") {
+            } else if !name.ends_with(".lock") && !name.contains("/hints/") {
                 files.insert(name, fs::read(&entry).unwrap());
             }
         }

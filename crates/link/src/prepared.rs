@@ -20,13 +20,14 @@ pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask)
         Some(key) => TrustStore::note_seen(&request.home, &request.machine, &place, key, Timestamp::now()),
         None => Ok(()),
     };
+    let hints = Hints::of(&request.home);
     let hinted = match client.next_guess() {
         Some(guess) => {
             let hint = Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() };
-            Hints::note(&request.home, &request.machine, hint)
+            hints.note(&request.machine, &hint)
         }
         // An old one would go on to cost what it cost today.
-        None => Hints::forget(&request.home, &request.machine),
+        None => hints.forget(&request.machine),
     };
     if let Err(error) = noted.and(hinted) {
         ask.note(&Note::NotRemembered(&error));

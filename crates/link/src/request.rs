@@ -79,7 +79,7 @@ impl Known {
     /// # Errors
     /// The trust store cannot be read.
     pub fn load(home: &Home) -> Result<Self, BookError> {
-        Ok(Self { trust: TrustStore::load(home)?, hints: Hints::load(home) })
+        Ok(Self { trust: TrustStore::load(home)?, hints: Hints::of(home) })
     }
 }
 

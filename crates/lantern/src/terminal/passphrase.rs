@@ -87,16 +87,22 @@ pub(crate) fn interrupted() -> Failure {
     Failure::new(code::INTERRUPTED, "interrupted; nothing was changed")
 }
 
-/// Asks for a new passphrase, twice; an empty answer is not taken for "none", which has an option of its own. A weak one
-/// is warned about.
+/// Asks for a new passphrase, twice; an empty answer is not taken for "none", which has an option of its own where there is a file to be without
+/// (`has_plain`). A weak one is warned about.
 ///
 /// # Errors
 /// Nobody to ask, or Ctrl-C.
-pub(crate) fn ask_new(what: &str, descriptor_option: &str) -> Result<SecretString, Failure> {
+pub(crate) fn ask_new(what: &str, descriptor_option: &str, has_plain: bool) -> Result<SecretString, Failure> {
     let nobody = || {
-        Failure::new(code::LOCAL, format!("{what} wants a passphrase, and there is no terminal to ask at"))
-            .hint(format!("`{descriptor_option} N` reads it from a file descriptor"))
-            .hint("`--plain` does without: whoever reads the file can use the key")
+        let failure = Failure::new(
+            code::LOCAL,
+            format!("{what} wants a passphrase, and there is no terminal to ask at"),
+        )
+        .hint(format!("`{descriptor_option} N` reads it from a file descriptor"));
+        match has_plain {
+            true => failure.hint("`--plain` does without: whoever reads the file can use the key"),
+            false => failure,
+        }
     };
     let mut terminal = Terminal::open().ok_or_else(nobody)?;
     let mut ask = |question: &str| match terminal.ask_secret(question) {
@@ -107,7 +113,10 @@ pub(crate) fn ask_new(what: &str, descriptor_option: &str) -> Result<SecretStrin
     loop {
         let first = ask(&format!("New passphrase for {what}: "))?;
         if first.is_empty() {
-            output::say("An empty one protects nothing; `--plain` is there for keys without.");
+            output::say(match has_plain {
+                true => "An empty one protects nothing; `--plain` is there for keys without.",
+                false => "An empty one protects nothing.",
+            });
             continue;
         }
         warn_if_weak(&first);
@@ -135,7 +144,7 @@ pub(crate) fn choose_new(
             Ok(Some(secret))
         }
         None if plain => Ok(None),
-        None => ask_new(what, descriptor_option).map(Some),
+        None => ask_new(what, descriptor_option, true).map(Some),
     }
 }
 

@@ -244,7 +244,7 @@ fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {
     state(home)?.ok_or_else(not_running)?;
     let secret = match args.passphrase_fd {
         Some(descriptor) => secret_source::from_descriptor(descriptor)?,
-        None if lock => passphrase::ask_new("the lock", "--passphrase-fd")?,
+        None if lock => passphrase::ask_new("the lock", "--passphrase-fd", false)?,
         None => {
             let mut terminal = Terminal::open().ok_or_else(|| {
                 Failure::new(code::LOCAL, "there is no terminal to ask at")

@@ -52,7 +52,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         })?;
         TrustStore::rename(home, &names, false)?;
         for (old, new) in &pairs {
-            Hints::rename(home, old, new)?;
+            Hints::of(home).rename(old, new)?;
             rename_in_ring(home, old, new)?;
         }
     }
