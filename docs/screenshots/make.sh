@@ -58,21 +58,21 @@ picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\
 picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+6 ctrl+6 ctrl+6 s
 picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run chart-room --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
 # A ring as it grows over the years, and a folder as it is found.
-lantern key new pier --comment 'second floor' --passphrase-fd 3 --quiet >/dev/null 3<<<'twelve green lamps'
+lantern key new pier --comment 'second floor' --passphrase-from fd:3 --quiet >/dev/null 3<<<'twelve green lamps'
 lantern key new old-beacon --algorithm rsa-2048 --plain --comment 'for the old beacon' --quiet >/dev/null
 mkdir -p "$work/downloads"
 openssl genrsa -traditional -out "$work/downloads/console.pem" 2048 2>/dev/null
 chmod 644 "$work/downloads/console.pem"
 openssl ecparam -name prime256v1 -genkey -noout | openssl ec -aes128 -passout pass:lamp -out "$work/downloads/gauge.pem" 2>/dev/null
 cp "$work/downloads/console.pem" "$work/downloads/host.pub"
-lantern key install pier lamp-01 --passphrase-fd 3 --quiet 3<<<'twelve green lamps'
+lantern key install pier lamp-01 --passphrase-from fd:3 --quiet 3<<<'twelve green lamps'
 picture keys "$show; show lantern key list; show lantern key import $work/downloads/console.pem --name console --plain; show lantern key convert pier --public --to rfc4716; show lantern key convert old-beacon --to pkcs8-pem --out $work/old-beacon.pem; show lantern key rotate harbour --plan"
 lantern key remove console --yes --quiet
 picture key-show "$show; show lantern key show pier"
 # What is in the ring is in the picture before; here is the folder.
 picture key-audit "cd $work; $show; show lantern --home $work/empty key audit --path downloads"
 lantern keeper start --quiet
-lantern keeper add pier --lifetime 8h --passphrase-fd 3 --quiet 3<<<'twelve green lamps'
+lantern keeper add pier --lifetime 8h --passphrase-from fd:3 --quiet 3<<<'twelve green lamps'
 lantern keeper add harbour --quiet
 picture keeper "$show; show lantern keeper status; show lantern run lamp-01 --key pier -- whoami; show lantern run lamp-01 --key pier --no-agent --no-questions -- whoami"
 lantern keeper stop --quiet

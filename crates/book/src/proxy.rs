@@ -40,7 +40,9 @@ impl Proxy {
         };
         let (user, place) = match rest.trim_end_matches('/').rsplit_once('@') {
             Some((user, _)) if user.contains(':') => {
-                return Err("must not contain a password; it is asked for, or read from --proxy-password-fd");
+                return Err(
+                    "must not contain a password; it is asked for, or read from --proxy-password-from",
+                );
             }
             Some((user, place)) => (Some(user.to_owned()), place),
             None => (None, rest.trim_end_matches('/')),

@@ -95,8 +95,11 @@ fn links_that_break_after_login_are_lost_with_what_came_before() {
 #[test]
 fn a_refused_login_says_as_whom_with_what_and_what_would_do() {
     let desk = Desk::with_key();
-    desk.lantern_with_input(&["key", "new", "spare", "--passphrase-fd", "0"], b"oil for the lamp\n".to_vec())
-        .expect(0);
+    desk.lantern_with_input(
+        &["key", "new", "spare", "--passphrase-from", "fd:0"],
+        b"oil for the lamp\n".to_vec(),
+    )
+    .expect(0);
     let stranger = Desk::with_key().public_key("harbour");
     let lit = light(machine("lamp-01", &stranger));
     desk.add(&lit);
@@ -117,7 +120,7 @@ fn a_refused_login_says_as_whom_with_what_and_what_would_do() {
     desk.add(&lit);
     let outcome = desk.lantern(&["run", "lamp-02", "--no-questions", "--", "true"]).expect(249);
     assert!(outcome.err.contains("locked, and no passphrase was given"), "{}", outcome.err);
-    let words = ["run", "lamp-02", "--passphrase-fd", "0", "--no-input", "--", "whoami"];
+    let words = ["run", "lamp-02", "--passphrase-from", "fd:0", "--no-input", "--", "whoami"];
     assert_eq!(desk.lantern_with_input(&words, b"oil for the lamp\n".to_vec()).expect(0).text(), "keeper\n");
 }
 
@@ -213,7 +216,7 @@ fn a_question_ends_with_its_connection() {
 fn no_secret_reaches_the_log() {
     let desk = Desk::new();
     desk.lantern_with_input(
-        &["key", "new", "harbour", "--passphrase-fd", "0"],
+        &["key", "new", "harbour", "--passphrase-from", "fd:0"],
         b"oil for the lamp\n".to_vec(),
     )
     .expect(0);
@@ -224,7 +227,7 @@ fn no_secret_reaches_the_log() {
     let passphrase = desk.folder.path().join("passphrase");
     std::fs::write(&passphrase, "oil for the lamp\n").unwrap();
     let shell = format!(
-        "exec {} run lamp-01 -vv --log log --passphrase-fd 3 --password-fd 4 --no-input -- whoami 3<{} 4<<EOF\nlow visibility\nEOF",
+        "exec {} run lamp-01 -vv --log log --passphrase-from fd:3 --password-from fd:4 --no-input -- whoami 3<{} 4<<EOF\nlow visibility\nEOF",
         support::binary(),
         passphrase.display()
     );
@@ -239,11 +242,38 @@ fn no_secret_reaches_the_log() {
     }
 }
 
+/// A secret from a file or a command; and one that somebody put on the command line itself is refused and not repeated.
+#[test]
+fn secrets_come_from_where_it_is_said_and_from_nowhere_else() {
+    let desk = Desk::new();
+    std::fs::write(desk.folder.path().join("word"), "oil for the lamp 41\n").unwrap();
+    let new = |name: &str, source: &str| desk.lantern(&["key", "new", name, "--passphrase-from", source]);
+    let err = new("one", "file:word").expect(0).err;
+    assert!(err.contains("others on this computer can read word"), "{err}");
+    new("two", "command:echo 'oil for the lamp 41'; echo more").expect(0);
+    for name in ["one", "two"] {
+        let key = ["key", "comment", name, "x", "--passphrase-from", "command:cat word"];
+        desk.lantern(&key).expect(0);
+    }
+    for (source, status) in [
+        ("oil for the lamp 41", 240),
+        ("fd:oil", 240),
+        ("command:", 240),
+        ("file:oil", 241),
+        ("fd:77", 241),
+        ("command:exit 7", 241),
+    ] {
+        let outcome = new("three", source).expect(status);
+        assert!(!outcome.err.contains("the lamp") && outcome.out.is_empty(), "{}", outcome.err);
+    }
+    desk.lantern(&["key", "show", "three"]).expect(241);
+}
+
 #[test]
 fn local_failures_name_the_file_and_the_remedy() {
     let desk = Desk::new();
     let outcome = desk.without_terminal(&["key", "new", "harbour"]).expect(241);
-    assert!(outcome.err.contains("--passphrase-fd") && outcome.err.contains("--plain"), "{}", outcome.err);
+    assert!(outcome.err.contains("--passphrase-from") && outcome.err.contains("--plain"), "{}", outcome.err);
     desk.lantern(&["key", "new", "harbour", "--plain"]).expect(0);
     let outcome = desk.lantern(&["key", "new", "harbour", "--plain"]).expect(241);
     assert!(outcome.err.contains("exists already"), "{}", outcome.err);

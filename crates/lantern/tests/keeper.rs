@@ -30,7 +30,7 @@ impl Drop for Kept {
 impl Kept {
     fn new(options: &[&str]) -> Self {
         let desk = Desk::new();
-        desk.with_secrets(&["key", "new", "harbour", "--passphrase-fd", "3"], SECRET, "").expect(0);
+        desk.with_secrets(&["key", "new", "harbour", "--passphrase-from", "fd:3"], SECRET, "").expect(0);
         let lit = light(machine("lamp-01", &desk.public_key("harbour")));
         desk.add(&lit);
         desk.lantern(&[&["keeper", "start"], options].concat()).expect(0);
@@ -38,7 +38,7 @@ impl Kept {
     }
 
     fn add(&self, options: &[&str]) {
-        let words = [&["keeper", "add", "harbour", "--passphrase-fd", "3"], options].concat();
+        let words = [&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], options].concat();
         self.desk.with_secrets(&words, SECRET, "").expect(0);
     }
 
@@ -69,19 +69,19 @@ fn a_key_unlocked_once_serves_every_login_until_it_is_forgotten_locked_or_stoppe
         (&Value::Bool(true), &Value::Bool(false), &Value::Bool(true))
     );
     assert_eq!(status["keys"][0]["name"], "harbour");
-    kept.desk.with_secrets(&["keeper", "lock", "--passphrase-fd", "3"], "foghorn", "").expect(0);
+    kept.desk.with_secrets(&["keeper", "lock", "--passphrase-from", "fd:3"], "foghorn", "").expect(0);
     assert!(!kept.logs_in(&[]));
     let wrong =
-        kept.desk.with_secrets(&["keeper", "unlock", "--passphrase-fd", "3"], "foghorm", "").expect(241);
+        kept.desk.with_secrets(&["keeper", "unlock", "--passphrase-from", "fd:3"], "foghorm", "").expect(241);
     assert!(wrong.err.contains("not its passphrase"), "{}", wrong.err);
     assert!(
         kept.desk
-            .with_secrets(&["keeper", "add", "harbour", "--passphrase-fd", "3"], SECRET, "")
+            .with_secrets(&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], SECRET, "")
             .expect(241)
             .err
             .contains("is locked")
     );
-    kept.desk.with_secrets(&["keeper", "unlock", "--passphrase-fd", "3"], "foghorn", "").expect(0);
+    kept.desk.with_secrets(&["keeper", "unlock", "--passphrase-from", "fd:3"], "foghorn", "").expect(0);
     assert!(kept.logs_in(&[]));
     kept.desk.lantern(&["keeper", "forget", "harbour"]).expect(0);
     assert!(!kept.logs_in(&[]));
@@ -176,7 +176,7 @@ fn a_key_that_wants_a_yes_is_used_only_with_one() {
     let kept = Kept::new(&[]);
     let err = kept
         .desk
-        .with_secrets(&["keeper", "add", "harbour", "--confirm", "--passphrase-fd", "3"], SECRET, "")
+        .with_secrets(&["keeper", "add", "harbour", "--confirm", "--passphrase-from", "fd:3"], SECRET, "")
         .expect(241)
         .err;
     assert!(err.contains("--confirm-with"), "{err}");

@@ -154,7 +154,7 @@ fn a_file_of_a_key_in_the_ring_is_removed_when_the_rings_copy_opens() {
     put_key(&desk, "lamp.pem", KeyAlgorithm::Ed25519);
     let copy =
         || fs::copy(desk.folder.path().join("lamp.pem"), desk.folder.path().join("again.pem")).unwrap();
-    let take = ["key", "import", "lamp.pem", "--name", "lamp", "--new-passphrase-fd", "3"];
+    let take = ["key", "import", "lamp.pem", "--name", "lamp", "--new-passphrase-from", "fd:3"];
     desk.with_secrets(&take, "twelve green lamps", "").expect(0);
     copy();
     let audit = desk.lantern(&["key", "audit", "--path", "again.pem"]).expect(1);

@@ -34,7 +34,7 @@ fn a_key_is_installed_by_password_proven_and_installed_again_without_a_change() 
     let (desk, [lit]) = desk_and_machines();
     desk.lantern(&["key", "new", "second", "--plain", "--comment", "second floor"]).expect(0);
     let before = lit.lit.logins("keeper");
-    let words = ["key", "install", "second", "lamp-01", "--no-key", "--password-fd", "3"];
+    let words = ["key", "install", "second", "lamp-01", "--no-key", "--password-from", "fd:3"];
     let said = desk.with_secrets(&words, PASSWORD, "").expect(0).err;
     assert!(said.contains("second is installed for keeper on lamp-01, and a login with it works"), "{said}");
     let after = lit.lit.logins("keeper");
@@ -108,7 +108,8 @@ fn a_key_is_withdrawn_unless_it_is_the_last_way_in() {
 #[test]
 fn a_rotation_goes_through_all_machines_with_one_passphrase() {
     let desk = Desk::new();
-    desk.with_secrets(&["key", "new", "first", "--passphrase-fd", "3"], "twelve green lamps", "").expect(0);
+    desk.with_secrets(&["key", "new", "first", "--passphrase-from", "fd:3"], "twelve green lamps", "")
+        .expect(0);
     let lit: Vec<Lit> = (1..=3)
         .map(|number| {
             let lit = light(machine(&format!("lamp-0{number}"), &desk.public_key("first")));
@@ -132,7 +133,7 @@ fn a_rotation_goes_through_all_machines_with_one_passphrase() {
     screen.wait_for("lantern key remove first");
     for lit in &lit {
         assert_eq!(logins(&desk, lit, &["first", "first-2"]), ["first-2"]);
-        let words = ["run", &lit.name, "--passphrase-fd", "3", "--", "hostname"];
+        let words = ["run", &lit.name, "--passphrase-from", "fd:3", "--", "hostname"];
         assert_eq!(
             desk.with_secrets(&words, "twelve green lamps", "").expect(0).text(),
             format!("{}\n", lit.name)
@@ -233,10 +234,10 @@ fn a_key_that_is_only_half_of_the_way_in_counts_as_proven_but_is_not_rotated() {
     spec.users[0].rule = LoginRule::InTurn(vec!["publickey", "password"]);
     let lit = light(spec);
     desk.add(&lit);
-    let words = ["key", "install", "second", "lamp-01", "--key", "first", "--password-fd", "3"];
+    let words = ["key", "install", "second", "lamp-01", "--key", "first", "--password-from", "fd:3"];
     desk.with_secrets(&words, PASSWORD, "").expect(0);
     assert_eq!(logins(&desk, &lit, &["first", "second"]), ["first", "second"]);
-    let words = ["key", "rotate", "first", "lamp-01", "--password-fd", "3"];
+    let words = ["key", "rotate", "first", "lamp-01", "--password-from", "fd:3"];
     let err = desk.with_secrets(&words, PASSWORD, "").expect(249).err;
     assert!(err.contains("wants more than a key"), "{err}");
     assert_eq!(logins(&desk, &lit, &["first"]), ["first"]);

@@ -97,7 +97,7 @@ fn what_cannot_be_imported_is_told_as_what_it_is() {
     assert!(err.contains("--pick"), "{err}");
     console_file(&desk, "plain.pem", KeyAlgorithm::Ed25519);
     let err = desk.without_terminal(&["key", "import", "plain.pem", "--name", "new"]).expect(241).err;
-    assert!(err.contains("--new-passphrase-fd") && err.contains("--plain"), "{err}");
+    assert!(err.contains("--new-passphrase-from") && err.contains("--plain"), "{err}");
     let err = desk.without_terminal(&["key", "import", "plain.pem"]).expect(240).err;
     assert!(err.contains("--name plain"), "{err}");
     assert!(!desk.home().join("keys/new.key").exists());
@@ -114,8 +114,8 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
         "rsa-2048",
         "--comment",
         "keeper@pier",
-        "--passphrase-fd",
-        "3",
+        "--passphrase-from",
+        "fd:3",
     ];
     desk.with_secrets(&made, "twelve green lamps", "").expect(0);
     let convert = |words: &[&str]| {
@@ -131,21 +131,23 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
     };
     let fingerprint = shown(&["key", "show", "harbour"])["fingerprint"].as_str().unwrap().to_owned();
 
-    let said =
-        convert(&["harbour", "--to", "pkcs8-pem", "--out", "a.pem", "--passphrase-fd", "3"]).expect(0).err;
+    let said = convert(&["harbour", "--to", "pkcs8-pem", "--out", "a.pem", "--passphrase-from", "fd:3"])
+        .expect(0)
+        .err;
     assert!(said.contains("no place for a comment: `keeper@pier`"), "{said}");
     assert_eq!(mode(&desk.folder.path().join("a.pem")), 0o600);
     assert_eq!(open("a.pem", Some("twelve green lamps")), fingerprint);
     // Not over a file that is there, and not with a passphrase where it would not protect.
     let before = fs::read(desk.folder.path().join("a.pem")).unwrap();
     let said =
-        convert(&["harbour", "--to", "pkcs1-pem", "--out", "a.pem", "--plain", "--passphrase-fd", "3"])
+        convert(&["harbour", "--to", "pkcs1-pem", "--out", "a.pem", "--plain", "--passphrase-from", "fd:3"])
             .expect(241)
             .err;
     assert!(said.contains("exists already") && said.contains("--replace"), "{said}");
     assert_eq!(fs::read(desk.folder.path().join("a.pem")).unwrap(), before);
-    let said =
-        convert(&["harbour", "--to", "pkcs1-pem", "--out", "b.pem", "--passphrase-fd", "3"]).expect(240).err;
+    let said = convert(&["harbour", "--to", "pkcs1-pem", "--out", "b.pem", "--passphrase-from", "fd:3"])
+        .expect(240)
+        .err;
     assert!(said.contains("one MD5") && !desk.folder.path().join("b.pem").exists(), "{said}");
     // In place, from the file, with another passphrase, cipher and derivation.
     let words = [
@@ -160,13 +162,15 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
         "--cipher",
         "aes128-cbc",
     ];
-    convert(&[&words[..], &["--passphrase-fd", "3", "--new-passphrase-fd", "4"]].concat()).expect(0);
+    convert(&[&words[..], &["--passphrase-from", "fd:3", "--new-passphrase-from", "fd:4"]].concat())
+        .expect(0);
     assert_eq!(open("a.pem", Some("another one")), fingerprint);
     assert_eq!(
         shown(&["key", "show", "./a.pem"])["protection"],
         "aes-128-cbc, scrypt with N 16384, r 8, p 1"
     );
-    convert(&["harbour", "--to", "pkcs1-der", "--out", "c.der", "--plain", "--passphrase-fd", "3"]).expect(0);
+    convert(&["harbour", "--to", "pkcs1-der", "--out", "c.der", "--plain", "--passphrase-from", "fd:3"])
+        .expect(0);
     assert_eq!(open("c.der", None), fingerprint);
     // A permission that was narrower stays.
     fs::set_permissions(desk.folder.path().join("c.der"), fs::Permissions::from_mode(0o400)).unwrap();
@@ -187,7 +191,7 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
     let ring_file = ring_file.to_str().unwrap();
     assert!(convert(&[ring_file, "--public"]).expect(0).err.contains("comment is behind the passphrase"));
     assert!(
-        convert(&[ring_file, "--public", "--passphrase-fd", "3"])
+        convert(&[ring_file, "--public", "--passphrase-from", "fd:3"])
             .expect(0)
             .text()
             .ends_with(" keeper@pier\n")
@@ -195,7 +199,7 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
     let said = convert(&["harbour", "--to", "pkcs8-pem"]).expect(240).err;
     assert!(said.contains("--out"), "{said}");
     let said = desk.with_secrets(
-        &["key", "convert", "harbour", "--to", "pkcs8-pem", "--out", "d", "--passphrase-fd", "3"],
+        &["key", "convert", "harbour", "--to", "pkcs8-pem", "--out", "d", "--passphrase-from", "fd:3"],
         "wrong",
         "",
     );
@@ -285,14 +289,14 @@ fn passphrase_comment_rename_and_remove() {
     desk.lantern(&["machine", "add", "lamp-01", "192.0.2.7", "--key", "harbour"]).expect(0);
     let fingerprint = desk.public_key("harbour").fingerprint();
     desk.with_secrets(
-        &["key", "passphrase", "harbour", "--new-passphrase-fd", "4"],
+        &["key", "passphrase", "harbour", "--new-passphrase-from", "fd:4"],
         "",
         "twelve green lamps",
     )
     .expect(0);
     let shown = desk.lantern(&["key", "show", "harbour"]).expect(0);
     assert!(shown.text().contains("aes256-ctr, bcrypt with 32 rounds"), "{}", shown.text());
-    let comment = ["key", "comment", "harbour", "second floor", "--passphrase-fd", "3"];
+    let comment = ["key", "comment", "harbour", "second floor", "--passphrase-from", "fd:3"];
     assert!(desk.with_secrets(&comment, "thirteen", "").expect(241).err.contains("does not open"));
     desk.with_secrets(&comment, "twelve green lamps", "").expect(0);
     assert!(
@@ -317,7 +321,8 @@ fn passphrase_comment_rename_and_remove() {
 #[test]
 fn the_audit_finds_what_is_wrong_and_says_what_mends_it() {
     let desk = Desk::new();
-    let clean = desk.with_secrets(&["key", "new", "clean", "--passphrase-fd", "3"], "twelve green lamps", "");
+    let clean =
+        desk.with_secrets(&["key", "new", "clean", "--passphrase-from", "fd:3"], "twelve green lamps", "");
     clean.expect(0);
     desk.lantern(&["machine", "add", "lamp-01", "192.0.2.7", "--key", "clean"]).expect(0);
     let outcome = desk.lantern(&["key", "audit"]).expect(0);

@@ -32,8 +32,8 @@ fn questions() -> (Desk, Vec<Lit>, Vec<Question>) {
     let desk = Desk::with_key();
     let folder = desk.folder.path();
     for words in [
-        &["key", "new", "pier", "--passphrase-fd", "3"][..],
-        &["key", "new", "jetty", "--passphrase-fd", "3"],
+        &["key", "new", "pier", "--passphrase-from", "fd:3"][..],
+        &["key", "new", "jetty", "--passphrase-from", "fd:3"],
     ] {
         desk.with_secrets(words, "fog over the pier 41", "").expect(0);
     }

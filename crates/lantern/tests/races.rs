@@ -131,7 +131,7 @@ fn the_list_of_logins_on_a_real_machine_keeps_what_each_program_wrote() {
     desk.lantern(&["machine", "add", "lamp-01", &format!("{MATE}@127.0.0.1:{}", server.port)]).expect(0);
     let fingerprint = desk.public_key("host").fingerprint().to_string();
     desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-    let first = ["key", "install", "harbour", "lamp-01", "--no-key", "--password-fd", "3", "--use"];
+    let first = ["key", "install", "harbour", "lamp-01", "--no-key", "--password-from", "fd:3", "--use"];
     desk.with_secrets(&first, sshd::PASSWORD, "").expect(0);
     install_at_once(&desk, || std::fs::read_to_string(format!("{folder}/authorized_keys")).unwrap());
     // Nothing of the attempts is left beside the list.

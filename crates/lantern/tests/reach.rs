@@ -87,8 +87,8 @@ fn proxies_of_both_kinds_let_through_whom_they_know() {
                 "--proxy",
                 proxy,
                 "--no-questions",
-                "--proxy-password-fd",
-                "3",
+                "--proxy-password-from",
+                "fd:3",
                 "--",
                 "hostname",
             ];

@@ -23,14 +23,15 @@ fn scene() -> Option<(Desk, Sshd, String)> {
     }
     sshd::make_user();
     let desk = Desk::new();
-    desk.with_secrets(&["key", "new", "harbour", "--passphrase-fd", "3"], "twelve green lamps", "").expect(0);
+    desk.with_secrets(&["key", "new", "harbour", "--passphrase-from", "fd:3"], "twelve green lamps", "")
+        .expect(0);
     desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
     let server = Sshd::start(&desk, "host", "AllowAgentForwarding yes");
     desk.lantern(&["machine", "add", "lamp-01", &server.address, "--forward-agent"]).expect(0);
     let fingerprint = desk.public_key("host").fingerprint().to_string();
     desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
     desk.lantern(&["keeper", "start"]).expect(0);
-    desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-fd", "3"], "twelve green lamps", "")
+    desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], "twelve green lamps", "")
         .expect(0);
     // The second hop is this very program, on the machine, with a home of its own and no key.
     let hop = format!(

@@ -124,8 +124,17 @@ fn password_keyboard_interactive_and_key_then_password() {
             "AuthenticationMethods {methods}\nPasswordAuthentication yes\nKbdInteractiveAuthentication yes"
         );
         let server = Sshd::start(&desk, "host", &config);
-        let words =
-            ["run", &server.address, "--expect", &expect, "--password-fd", "0", "--no-input", "--", "whoami"];
+        let words = [
+            "run",
+            &server.address,
+            "--expect",
+            &expect,
+            "--password-from",
+            "fd:0",
+            "--no-input",
+            "--",
+            "whoami",
+        ];
         let outcome = desk.lantern_with_input(&words, format!("{PASSWORD}\n").into()).expect(0);
         assert_eq!(outcome.text(), format!("{USER}\n"), "{methods}");
         let outcome = desk.lantern_with_input(&words, b"wrong\n".to_vec()).expect(249);
@@ -256,7 +265,7 @@ fn a_key_is_installed_rotated_and_withdrawn() {
     desk.lantern(&["machine", "add", "lamp-01", &address]).expect(0);
     let fingerprint = desk.public_key("host").fingerprint().to_string();
     desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-    let install = ["key", "install", "harbour", "lamp-01", "--no-key", "--password-fd", "3", "--use"];
+    let install = ["key", "install", "harbour", "lamp-01", "--no-key", "--password-from", "fd:3", "--use"];
     desk.with_secrets(&install, sshd::PASSWORD, "").expect(0);
     let list = format!("/home/{MATE}/.ssh/authorized_keys");
     let states = || -> String {
@@ -315,7 +324,7 @@ fn a_key_is_installed_rotated_and_withdrawn() {
     assert!(text.starts_with(own) && text.lines().count() == 3, "{text}");
     // The last key goes only because the password is there to show another way in.
     desk.without_terminal(&["key", "withdraw", "harbour-2", "lamp-01"]).expect(249);
-    let words = ["key", "withdraw", "harbour-2", "lamp-01", "--no-key", "--password-fd", "3"];
+    let words = ["key", "withdraw", "harbour-2", "lamp-01", "--no-key", "--password-from", "fd:3"];
     desk.with_secrets(&words, sshd::PASSWORD, "").expect(0);
     assert_eq!(fs::read_to_string(&list).unwrap(), own);
     desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(249);

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+
+use crate::cli::secret_source::SecretSource;
 use lantern_book::Home;
 use lantern_keys::Fingerprint;
 use lantern_link::KeyChoice;
@@ -38,15 +40,15 @@ pub(crate) struct ConnectArgs {
     /// At first contact, trust the host key that has this fingerprint and no other
     #[arg(long, value_name = "FINGERPRINT")]
     pub(crate) expect: Option<Fingerprint>,
-    /// Read the password from this file descriptor
-    #[arg(long, value_name = "N")]
-    pub(crate) password_fd: Option<u32>,
-    /// Read the key's passphrase from this file descriptor
-    #[arg(long, value_name = "N")]
-    pub(crate) passphrase_fd: Option<u32>,
-    /// Read the proxy's password from this file descriptor
-    #[arg(long, value_name = "N")]
-    pub(crate) proxy_password_fd: Option<u32>,
+    /// Read the password from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) password_from: Option<SecretSource>,
+    /// Read the key's passphrase from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) passphrase_from: Option<SecretSource>,
+    /// Read the proxy's password from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) proxy_password_from: Option<SecretSource>,
     /// Never ask anything
     #[arg(long)]
     pub(crate) no_questions: bool,

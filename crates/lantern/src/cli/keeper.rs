@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
+
+use crate::cli::secret_source::SecretSource;
 use jiff::SignedDuration;
 
 use crate::cli::keeper_unit::UnitArgs;
@@ -90,9 +92,9 @@ pub(crate) struct ForgetArgs {
 /// Arguments of `keeper lock` and `keeper unlock`.
 #[derive(Debug, Args)]
 pub(crate) struct LockArgs {
-    /// Read the passphrase from this file descriptor
-    #[arg(long, value_name = "N")]
-    pub(crate) passphrase_fd: Option<u32>,
+    /// Read the passphrase from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) passphrase_from: Option<SecretSource>,
 }
 
 fn lifetime(text: &str) -> Result<u32, String> {

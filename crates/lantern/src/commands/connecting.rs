@@ -7,7 +7,7 @@ use lantern_operations::{OperationError, ReachOptions, Target};
 use tokio::signal::unix::SignalKind;
 
 use crate::cli::connect::ConnectArgs;
-use crate::cli::secret_source;
+use crate::cli::secret_source::SecretSource;
 use crate::commands::watch;
 use crate::screen::failure::{Failure, code};
 use crate::terminal::ask::TerminalAsk;
@@ -15,11 +15,12 @@ use crate::terminal::ask::TerminalAsk;
 /// Whom to ask, with the secrets that were handed over.
 ///
 /// # Errors
-/// A descriptor that cannot be read.
+/// A source that cannot be read.
 pub(crate) fn asking(args: &ConnectArgs) -> Result<TerminalAsk, Failure> {
-    let secret = |fd: Option<u32>| fd.map(secret_source::from_descriptor).transpose();
-    let ask = TerminalAsk::new(!args.no_questions, secret(args.password_fd)?, secret(args.passphrase_fd)?);
-    Ok(ask.with_proxy_password(secret(args.proxy_password_fd)?))
+    let secret = |source: &Option<SecretSource>| source.as_ref().map(SecretSource::read).transpose();
+    let ask =
+        TerminalAsk::new(!args.no_questions, secret(&args.password_from)?, secret(&args.passphrase_from)?);
+    Ok(ask.with_proxy_password(secret(&args.proxy_password_from)?))
 }
 
 /// Connects and logs in, asking at the terminal as far as the options allow.

@@ -163,10 +163,10 @@ impl From<LinkError> for Failure {
                 let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
                 if outcome("locked") {
                     return failure
-                        .hint("`lantern keeper add NAME` unlocks a key for all logins; `--passphrase-fd N` for this one");
+                        .hint("`lantern keeper add NAME` unlocks a key for all logins; `--passphrase-from SOURCE` for this one");
                 }
                 match outcome("accepted") {
-                    true => failure.hint("at a terminal you are asked for the rest; `--password-fd N` gives a password"),
+                    true => failure.hint("at a terminal you are asked for the rest; `--password-from SOURCE` gives a password"),
                     false => failure.hint(format!(
                         "is {} the right user? Images fix it; `--user NAME` tries another",
                         auth.user
@@ -174,7 +174,7 @@ impl From<LinkError> for Failure {
                 }
             }
             LinkError::Proxy { source: ProxyError::LoginWanted | ProxyError::LoginRefused, .. } => failure
-                .hint("name the user in the proxy's URI (http://user@address:port); the password is asked for, or read with --proxy-password-fd"),
+                .hint("name the user in the proxy's URI (http://user@address:port); the password is asked for, or read with --proxy-password-from"),
             LinkError::Proxy { .. } => failure.hint("does the proxy run there, and may it connect you with that port?"),
             LinkError::GatewayRefused { gateway, source, .. } => match source.code {
                 OpenFailure::PROHIBITED => {

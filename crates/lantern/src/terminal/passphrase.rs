@@ -4,7 +4,7 @@ use lantern_keys::container::{Patience, Sealed};
 use lantern_keys::{KeyError, PrivateKey, SecretString};
 
 use crate::cli::open::OpenArgs;
-use crate::cli::secret_source;
+use crate::cli::secret_source::SecretSource;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::prompt::{Answer, Terminal};
@@ -42,15 +42,15 @@ pub(crate) fn open(sealed: &Sealed, name: &str, args: &OpenArgs) -> Result<Opene
         }
         patience = Patience::Long;
     }
-    if let Some(descriptor) = args.passphrase_fd {
-        let passphrase = secret_source::from_descriptor(descriptor)?;
+    if let Some(source) = &args.passphrase_from {
+        let passphrase = source.read()?;
         let keys = sealed.open_all(Some(&passphrase), patience).map_err(|error| failed(&error))?;
         return Ok(Opened { keys, passphrase: Some(passphrase) });
     }
     let mut terminal = Terminal::open().ok_or_else(|| {
         failed(&KeyError::PassphraseNeeded)
             .detail("there is no terminal to ask at")
-            .hint("`--passphrase-fd N` reads it from a file descriptor")
+            .hint("`--passphrase-from SOURCE` reads it: fd:N, file:PATH or command:LINE")
     })?;
     let mut error = KeyError::PassphraseNeeded;
     for attempt in 0..MAX_TRIES {
@@ -92,13 +92,13 @@ pub(crate) fn interrupted() -> Failure {
 ///
 /// # Errors
 /// Nobody to ask, or Ctrl-C.
-pub(crate) fn ask_new(what: &str, descriptor_option: &str, has_plain: bool) -> Result<SecretString, Failure> {
+pub(crate) fn ask_new(what: &str, option: &str, has_plain: bool) -> Result<SecretString, Failure> {
     let nobody = || {
         let failure = Failure::new(
             code::LOCAL,
             format!("{what} wants a passphrase, and there is no terminal to ask at"),
         )
-        .hint(format!("`{descriptor_option} N` reads it from a file descriptor"));
+        .hint(format!("`{option} SOURCE` reads it: fd:N, file:PATH or command:LINE"));
         match has_plain {
             true => failure.hint("`--plain` does without: whoever reads the file can use the key"),
             false => failure,
@@ -127,24 +127,24 @@ pub(crate) fn ask_new(what: &str, descriptor_option: &str, has_plain: bool) -> R
     }
 }
 
-/// The new passphrase by the options: none, from a descriptor, or asked for.
+/// The new passphrase by the options: none, from a source, or asked for.
 ///
 /// # Errors
 /// As [`ask_new`].
 pub(crate) fn choose_new(
     what: &str,
     plain: bool,
-    descriptor: Option<u32>,
-    descriptor_option: &str,
+    source: Option<&SecretSource>,
+    option: &str,
 ) -> Result<Option<SecretString>, Failure> {
-    match descriptor {
-        Some(descriptor) => {
-            let secret = secret_source::from_descriptor(descriptor)?;
+    match source {
+        Some(source) => {
+            let secret = source.read()?;
             warn_if_weak(&secret);
             Ok(Some(secret))
         }
         None if plain => Ok(None),
-        None => ask_new(what, descriptor_option, true).map(Some),
+        None => ask_new(what, option, true).map(Some),
     }
 }
 

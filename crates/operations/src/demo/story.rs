@@ -90,11 +90,12 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
         show(&["run", "lamp-01", "--", "cat", "notice.txt"]),
         run(&["run", "lamp-01", "--", "fail", "3"], Ending::Status(3)),
         Beat::Say(
-            "5. A machine that wants a password on top of the key; here it comes from a file descriptor.",
+            "5. A machine that wants a password on top of the key; here it comes from standard input (descriptor 0).",
         ),
     ];
     let foghorn = fingerprint("foghorn");
-    let words = ["run", "foghorn", "--expect", &foghorn, "--password-fd", "0", "--no-input", "--", "uptime"];
+    let words =
+        ["run", "foghorn", "--expect", &foghorn, "--password-from", "fd:0", "--no-input", "--", "uptime"];
     beats.push(Beat::Run(Run {
         words: words.map(str::to_owned).to_vec(),
         input: "low visibility\n",

@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use crate::cli::secret_source::SecretSource;
+
 use crate::cli::open::OpenArgs;
 
 /// Arguments of `key passphrase`.
@@ -13,13 +15,13 @@ pub(crate) struct PassphraseArgs {
     /// A name in the ring
     pub(crate) name: String,
     /// Drop the passphrase
-    #[arg(long, conflicts_with = "new_passphrase_fd")]
+    #[arg(long, conflicts_with = "new_passphrase_from")]
     pub(crate) plain: bool,
     #[command(flatten)]
     pub(crate) open: OpenArgs,
-    /// Read the new passphrase from this file descriptor
-    #[arg(long, value_name = "N")]
-    pub(crate) new_passphrase_fd: Option<u32>,
+    /// Read the new passphrase from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) new_passphrase_from: Option<SecretSource>,
 }
 
 /// Arguments of `key rename`.

@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::Args;
+
+use crate::cli::secret_source::SecretSource;
 use lantern_keys::container::{PrivateContainer, PublicContainer};
 
 use crate::cli::open::OpenArgs;
@@ -45,9 +47,9 @@ pub(crate) struct ConvertArgs {
     /// Ask for another passphrase
     #[arg(long, conflicts_with = "plain")]
     pub(crate) new_passphrase: bool,
-    /// Read another passphrase from this file descriptor
-    #[arg(long, value_name = "N", conflicts_with_all = ["plain", "new_passphrase"])]
-    pub(crate) new_passphrase_fd: Option<u32>,
+    /// Read another passphrase from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["plain", "new_passphrase"])]
+    pub(crate) new_passphrase_from: Option<SecretSource>,
     /// Cipher: for PKCS#8 aes256-cbc, aes192-cbc, aes128-cbc; for openssh-key-v1 these, -ctr, -gcm, chacha20-poly1305
     #[arg(long, value_name = "NAME")]
     pub(crate) cipher: Option<String>,

@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use crate::cli::secret_source::SecretSource;
+
 use crate::cli::open::OpenArgs;
 
 /// Arguments of `key import`.
@@ -35,7 +37,8 @@ pub(crate) struct ImportArgs {
     pub(crate) pick: Option<usize>,
     #[command(flatten)]
     pub(crate) open: OpenArgs,
-    /// For a key without passphrase, read the new one from this file descriptor
-    #[arg(long, value_name = "N", conflicts_with = "plain")]
-    pub(crate) new_passphrase_fd: Option<u32>,
+    /// For a key without passphrase, read the new one from here: fd:N, file:PATH
+    /// or command:LINE
+    #[arg(long, value_name = "SOURCE", conflicts_with = "plain")]
+    pub(crate) new_passphrase_from: Option<SecretSource>,
 }

@@ -1,6 +1,8 @@
 //! Arguments of `lantern key new`.
 
 use clap::Args;
+
+use crate::cli::secret_source::SecretSource;
 use lantern_keys::KeyAlgorithm;
 
 /// Arguments of `key new`.
@@ -8,7 +10,7 @@ use lantern_keys::KeyAlgorithm;
 #[command(after_help = "Examples:
   lantern key new harbour                            Ed25519, asks for a passphrase
   lantern key new old-beacon --algorithm rsa-3072    for machines that know nothing newer
-  lantern key new robot --passphrase-fd 3 3< FILE    for scripts
+  lantern key new robot --passphrase-from fd:3 3< FILE    for scripts
 
 The private half stays in the ring with mode 0600; the public half is what machines get.")]
 pub(crate) struct NewArgs {
@@ -21,11 +23,11 @@ pub(crate) struct NewArgs {
     #[arg(long, value_name = "TEXT")]
     pub(crate) comment: Option<String>,
     /// Make it without a passphrase: whoever reads the file can use it
-    #[arg(long, conflicts_with = "passphrase_fd")]
+    #[arg(long, conflicts_with = "passphrase_from")]
     pub(crate) plain: bool,
-    /// Read the passphrase from this file descriptor
-    #[arg(long, value_name = "N")]
-    pub(crate) passphrase_fd: Option<u32>,
+    /// Read the passphrase from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) passphrase_from: Option<SecretSource>,
 }
 
 fn algorithm(name: &str) -> Result<KeyAlgorithm, String> {

@@ -19,7 +19,6 @@ use super::{block_on, watch};
 use crate::cli::global::Global;
 use crate::cli::keeper::{AddArgs, ForgetArgs, KeeperCommand, LockArgs, StartArgs};
 use crate::cli::open::OpenArgs;
-use crate::cli::secret_source;
 use crate::cli::settings;
 use crate::commands::key_source::{KeySource, pick_opened};
 use crate::screen::failure::{Failure, code};
@@ -242,13 +241,13 @@ fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
 
 fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {
     state(home)?.ok_or_else(not_running)?;
-    let secret = match args.passphrase_fd {
-        Some(descriptor) => secret_source::from_descriptor(descriptor)?,
-        None if lock => passphrase::ask_new("the lock", "--passphrase-fd", false)?,
+    let secret = match &args.passphrase_from {
+        Some(source) => source.read()?,
+        None if lock => passphrase::ask_new("the lock", "--passphrase-from", false)?,
         None => {
             let mut terminal = Terminal::open().ok_or_else(|| {
                 Failure::new(code::LOCAL, "there is no terminal to ask at")
-                    .hint("`--passphrase-fd N` reads it from a file descriptor")
+                    .hint("`--passphrase-from SOURCE` reads it: fd:N, file:PATH or command:LINE")
             })?;
             match terminal.ask_secret("Passphrase of the lock: ") {
                 Answer::Given(secret) => secret,

@@ -15,7 +15,12 @@ pub(super) fn passphrase(args: &PassphraseArgs, ring: &KeyRing, json: bool) -> R
     let entry = ring.get(&args.name)?;
     let opened = passphrase::open(&entry.sealed, &args.name, &args.open)?;
     let key = pick_opened(opened.keys, None, &args.name)?;
-    let new = passphrase::choose_new(&args.name, args.plain, args.new_passphrase_fd, "--new-passphrase-fd")?;
+    let new = passphrase::choose_new(
+        &args.name,
+        args.plain,
+        args.new_passphrase_from.as_ref(),
+        "--new-passphrase-from",
+    )?;
     ring.rewrite(&args.name, &key, Protect::with(new.as_ref()), &mut SystemRandom)?;
     if json {
         return output::print_json(&json!({ "name": args.name, "passphrase": new.is_some() }));

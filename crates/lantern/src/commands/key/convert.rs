@@ -64,7 +64,9 @@ fn to_public(
             ));
         }
         if is_comment_hidden {
-            output::say("Its comment is behind the passphrase; with `--passphrase-fd N` it comes along.");
+            output::say(
+                "Its comment is behind the passphrase; with `--passphrase-from SOURCE` it comes along.",
+            );
         }
     };
     let out = args.out.as_deref().unwrap_or(Path::new("-"));
@@ -119,7 +121,7 @@ fn public_half(args: &ConvertArgs, source: &KeySource) -> Result<Half, Failure> 
     let sealed = file.private(args.pick.filter(|_| file.found.len() > 1))?;
     match sealed.publics() {
         // The comment is within, but that is no reason to ask for a passphrase that was not handed over.
-        [one] if sealed.is_protected() && args.open.passphrase_fd.is_none() => {
+        [one] if sealed.is_protected() && args.open.passphrase_from.is_none() => {
             Ok(Half { is_comment_hidden: true, ..public(one.clone(), String::new()) })
         }
         [one] if !sealed.is_protected() => {
@@ -178,10 +180,10 @@ fn to_private(
         check_container(sealed, container).map_err(failed)?;
     }
     let (key, old_passphrase) = private_half(args, source, sealed)?;
-    let passphrase = match (args.new_passphrase, args.new_passphrase_fd) {
+    let passphrase = match (args.new_passphrase, args.new_passphrase_from.as_ref()) {
         (false, None) if args.plain => None,
         (false, None) => old_passphrase,
-        (_, descriptor) => passphrase::choose_new("the new file", false, descriptor, "--new-passphrase-fd")?,
+        (_, source) => passphrase::choose_new("the new file", false, source, "--new-passphrase-from")?,
     };
     let options =
         ProtectOptions { cipher: args.cipher.clone(), derivation: args.derivation.clone(), cost: args.cost };

@@ -27,7 +27,7 @@ pub(crate) fn import_file(file: &str, name: &str, home: &Home) -> Result<String,
         comment: None,
         pick: None,
         open: OpenArgs::default(),
-        new_passphrase_fd: None,
+        new_passphrase_from: None,
     };
     run(&args, home, false).map(|()| name.to_owned())
 }
@@ -70,7 +70,12 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         Some(passphrase) => Some(passphrase),
         None => {
             let what = format!("the key {name}, which has none yet");
-            passphrase::choose_new(&what, args.plain, args.new_passphrase_fd, "--new-passphrase-fd")?
+            passphrase::choose_new(
+                &what,
+                args.plain,
+                args.new_passphrase_from.as_ref(),
+                "--new-passphrase-from",
+            )?
         }
     };
     let from = file.path.as_ref().map(|path| std::path::absolute(path).unwrap_or(path.clone()));

@@ -21,7 +21,8 @@ pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Fail
         return Err(BookError::Exists { what: "key", name: args.name.clone() }.into());
     }
     let what = format!("the key {}", args.name);
-    let passphrase = passphrase::choose_new(&what, args.plain, args.passphrase_fd, "--passphrase-fd")?;
+    let passphrase =
+        passphrase::choose_new(&what, args.plain, args.passphrase_from.as_ref(), "--passphrase-from")?;
     let comment = args.comment.clone().unwrap_or_else(default_comment);
     if matches!(args.algorithm, KeyAlgorithm::Rsa(_)) {
         output::say("Looking for primes; that can take a few seconds.");

@@ -134,14 +134,13 @@ fn open_old(
     let failed = |error| Failure::new(code::LOCAL, format!("cannot open {}: {error}", old.name));
     let given = ask.take_given_passphrase();
     if given.is_none() && args.connect.no_questions && old.sealed.is_protected() {
-        return Err(
-            failed(KeyError::PassphraseNeeded).hint("`--passphrase-fd N` reads it from a file descriptor")
-        );
+        return Err(failed(KeyError::PassphraseNeeded)
+            .hint("`--passphrase-from SOURCE` reads it: fd:N, file:PATH or command:LINE"));
     }
     let (keys, passphrase) = match given {
         Some(given) => (old.sealed.open_all(Some(&given), Patience::Short).map_err(failed)?, Some(given)),
         None => {
-            let nothing_given = OpenArgs { passphrase_fd: None, patient: false };
+            let nothing_given = OpenArgs { passphrase_from: None, patient: false };
             let opened = passphrase::open(&old.sealed, &old.name, &nothing_given)?;
             (opened.keys, opened.passphrase)
         }

@@ -18,7 +18,7 @@ pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
             &["the server is older than RFC 8332 (2018): update it, or put an Ed25519 or ECDSA key there"]
         }
         "no password was given" | "no one was there to answer" => {
-            &["a check asks for no password; `lantern shell` does, and --password-fd hands one over"]
+            &["a check asks for no password; `lantern shell` does, and --password-from hands one over"]
         }
         "accepted, but more is needed" => &["the machine wants several proofs: this one was right"],
         outcome if outcome.starts_with("locked") => &["its passphrase is needed before it can sign"],
