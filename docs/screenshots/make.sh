@@ -50,7 +50,7 @@ export LANTERN_HOME
 
 picture first-contact "$show; show lantern shell lamp-01"
 # The machines' real fingerprints stand in what a scan prints.
-trust() { lantern trust accept "$1" --expect "$(lantern trust scan "$1" --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet; }
+trust() { lantern trust accept "$1" --expect "$(lantern trust look "$1" --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet; }
 trust lamp-01 || true
 trust lamp-02 || true
 trust foghorn || true
@@ -86,7 +86,7 @@ lantern profile add pier gateway=harbour-gate trust=known-only key=harbour --qui
 lantern machine set pier-lamp,fog-bell profiles=pier gateway= key= --yes --quiet
 picture machines "$show; show lantern machine list; show lantern machine show pier-lamp; show lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 -J warden@192.0.2.30 keeper@192.0.2.17' --yes"
 lantern machine remove lamp-07 --quiet || true
-picture trust "$show; show lantern trust list; show lantern trust scan @coast,chart-room; show lantern trust show lamp-01; show lantern trust audit"
+picture trust "$show; show lantern trust list; show lantern trust look @coast,chart-room; show lantern trust show lamp-01; show lantern trust audit"
 
 # lamp-01 leads to lamp-02, as after a mix-up of addresses.
 lantern machine remove lamp-01 --quiet

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Verified {
-    /// Someone said yes at first contact.
+    /// Someone went on at first contact without comparing.
     Accepted,
     /// It was the first to come, and the machine's policy is to trust that.
     FirstUse,

@@ -281,7 +281,7 @@ fn trust_is_scanned_shared_revoked_and_audited() {
     let lit = light(MachineSpec { host_keys, ..machine("lamp-01", &key) });
     desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", lit.address)]).expect(0);
     let scan: Value =
-        serde_json::from_str(desk.lantern(&["trust", "scan", "lamp-01", "--json"]).expect(248).text())
+        serde_json::from_str(desk.lantern(&["trust", "look", "lamp-01", "--json"]).expect(248).text())
             .unwrap();
     let met: Vec<&str> =
         scan[0]["keys"].as_array().unwrap().iter().map(|key| key["fingerprint"].as_str().unwrap()).collect();
@@ -296,7 +296,7 @@ fn trust_is_scanned_shared_revoked_and_audited() {
     let keys = json(&desk, &["trust", "show", "lamp-01"])["keys"].clone();
     assert_eq!(keys.as_array().unwrap().len(), 2);
     assert!(
-        desk.lantern(&["trust", "scan", "lamp-01"])
+        desk.lantern(&["trust", "look", "lamp-01"])
             .expect(0)
             .text()
             .contains("1 of its 3 keys are not known yet")

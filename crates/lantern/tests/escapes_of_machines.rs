@@ -108,7 +108,7 @@ fn what_a_machine_says_before_it_is_trusted() {
                         &["run", &place, "--", "true"][..],
                         &["run", &place, "-vv", "--", "true"],
                         &["check", &place],
-                        &["trust", "scan", &place],
+                        &["trust", "look", &place],
                     ] {
                         let outcome = desk.lantern(words);
                         let of = format!("{what}: {}: {text:.40}", words.join(" "));
@@ -116,7 +116,7 @@ fn what_a_machine_says_before_it_is_trusted() {
                         assert_fit(&of, &outcome.out);
                         assert_fit(&of, outcome.err.as_bytes());
                     }
-                    for words in [&["check", &place, "--json"], &["trust", "scan", &place, "--json"][..]] {
+                    for words in [&["check", &place, "--json"], &["trust", "look", &place, "--json"][..]] {
                         let outcome = desk.lantern(words);
                         assert_fit_json(what, &outcome.out);
                         assert_fit(what, outcome.err.as_bytes());

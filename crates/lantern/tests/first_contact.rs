@@ -8,30 +8,32 @@ mod support;
 use lantern_harbour::MachineSpec;
 use support::{Desk, Screen, light, machine};
 
-const QUESTION: &str = "Type yes to trust it, or paste the fingerprint";
+const QUESTION: &str = "Fingerprint, its last 8 characters, or `trust`:";
 
 #[test]
-fn first_contact_shows_the_key_and_takes_yes_in_full_or_the_pasted_fingerprint() {
+fn first_contact_shows_the_key_and_takes_the_fingerprint_its_end_or_a_word_in_full() {
     let desk = Desk::with_key();
     let key = desk.public_key("harbour");
     for (answer, accepted, verified) in [
-        ("yes".to_owned(), true, "accepted"),
-        ("y".to_owned(), false, ""),
+        ("trust".to_owned(), true, "accepted"),
+        ("yes".to_owned(), false, ""),
+        ("ENDOFIT8".to_owned(), true, "pasted"),
         ("no".to_owned(), false, ""),
         ("FINGERPRINT".to_owned(), true, "pasted"),
         ("SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".to_owned(), false, ""),
         ("\x03".to_owned(), false, "interrupted"),
     ] {
         let lit = light(machine("lamp-01", &key));
-        let answer = answer.replace("FINGERPRINT", &lit.fingerprint);
+        let end = &lit.fingerprint[lit.fingerprint.len() - 8..];
+        let answer = answer.replace("FINGERPRINT", &lit.fingerprint).replace("ENDOFIT8", end);
         let address = format!("keeper@{}", lit.address);
         let mut screen = Screen::open(&desk, &["run", &address, "--", "hostname"]);
         let text = screen.wait_for(QUESTION);
         assert!(text.contains(&lit.fingerprint) && text.contains(&lit.address.to_string()), "{text}");
         assert!(text.contains("Ed25519") && text.contains("lantern key show"), "{text}");
         screen.send(&format!("{answer}\r"));
-        if answer == "y" {
-            screen.wait_for("Neither yes in full");
+        if answer == "yes" {
+            screen.wait_for("Neither its fingerprint");
             screen.send("\r");
         }
         let expected = if accepted {
@@ -102,7 +104,7 @@ fn a_changed_key_stops_everything_and_says_whose_it_is() {
         assert!(outcome.err.contains(wanted), "{wanted}: {}", outcome.err);
     }
     assert!(outcome.out.is_empty());
-    let scan = desk.lantern(&["trust", "scan", "lamp-01", "lamp-02"]).expect(248);
+    let scan = desk.lantern(&["trust", "look", "lamp-01", "lamp-02"]).expect(248);
     assert!(scan.text().contains("CHANGED") && scan.text().contains("as it was"), "{}", scan.text());
     // After checking, the way that the message says.
     desk.lantern(&["trust", "accept", "lamp-01", "--expect", &two.fingerprint]).expect(0);

@@ -192,6 +192,22 @@ fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
     screen.wait_for_exit();
 }
 
+/// Signals that nobody waits for do what they always do, also in a process that waits for others.
+#[test]
+fn a_signal_that_is_not_waited_for_ends_a_command() {
+    let (desk, _lit) = desk_and_machine();
+    let mut child = desk.command(&["run", "lamp-01", "--", "count 100000000"]).spawn().unwrap();
+    let mut first = [0; 1];
+    std::io::Read::read_exact(child.stdout.as_mut().unwrap(), &mut first).unwrap();
+    kill_process(Pid::from_child(&child), Signal::QUIT).unwrap();
+    let status = child.wait().unwrap();
+    assert_eq!(
+        std::os::unix::process::ExitStatusExt::signal(&status),
+        Some(Signal::QUIT.as_raw()),
+        "{status}"
+    );
+}
+
 #[test]
 fn the_terminal_is_put_back_when_killed_and_when_the_link_dies() {
     let (desk, _lit) = desk_and_machine();
@@ -273,7 +289,7 @@ fn json_has_the_documented_shape_and_listings_are_aligned() {
     assert_eq!(machine["host_keys"][0]["verified"], "expected");
     assert_eq!(json(&["machine", "list", "--json"])[0]["port"], lit.address.port());
     assert_eq!(json(&["trust", "list", "--json"])[0]["machine"], "lamp-01");
-    assert_eq!(json(&["trust", "scan", "lamp-01", "--json"])[0]["state"], "known");
+    assert_eq!(json(&["trust", "look", "lamp-01", "--json"])[0]["state"], "known");
     assert_eq!(json(&["exit-codes", "--json"])[0]["code"], 240);
     let text = desk.lantern(&["machine", "list"]).expect(0);
     let lines: Vec<_> = text.text().lines().collect();
@@ -320,7 +336,7 @@ fn help_has_examples_everywhere_and_completions_and_manual_are_made() {
         &["trust", "revoke", "--help"],
         &["trust", "audit", "--help"],
         &["check", "--help"],
-        &["trust", "scan", "--help"],
+        &["trust", "look", "--help"],
         &["trust", "accept", "--help"],
         &["shell", "--help"],
         &["run", "--help"],

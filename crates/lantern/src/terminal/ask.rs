@@ -7,15 +7,15 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use lantern_book::Verified;
-use lantern_keys::{Fingerprint, SecretString};
+use lantern_keys::SecretString;
 use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
 use lantern_ssh::Prompts;
 use tokio::task::spawn_blocking;
 
 use crate::screen::failure::chain;
 use crate::screen::fit::{Fit, fit};
-use crate::screen::flags_view;
 use crate::screen::output;
+use crate::terminal::first_contact::{Heard, heard, introduce};
 use crate::terminal::prompt::{Answer as Typed, Terminal};
 use crate::terminal::session_ask::{READABLE, unforeseen};
 
@@ -255,22 +255,28 @@ impl Conversation {
     fn first_contact(&mut self, contact: &FirstContact) -> Answer {
         output::warn_block(introduce(contact));
         for _ in 0..MAX_TRIES {
-            let question = "Type yes to trust it, or paste the fingerprint that you were given: ";
-            let Some(answer) = self.line(question) else { return Answer::No };
-            match (answer.trim(), answer.parse::<Fingerprint>()) {
-                ("yes", _) => return Answer::Trust(Verified::Accepted),
-                ("" | "no", _) => return Answer::No,
-                (_, Ok(pasted)) if pasted == contact.key.fingerprint() => {
-                    output::say("It is the same: recorded as verified.");
+            let Some(answer) = self.line("Fingerprint, its last 8 characters, or `trust`: ") else {
+                return Answer::No;
+            };
+            match heard(answer.trim(), &contact.key.fingerprint()) {
+                Heard::Compared => {
+                    output::say("It is the same: recorded as compared.");
                     return Answer::Trust(Verified::Pasted);
                 }
-                (_, Ok(_)) => {
+                Heard::Trusted => return Answer::Trust(Verified::Accepted),
+                Heard::Refused => return Answer::No,
+                Heard::AnotherKey => {
                     output::say(
                         "That is the fingerprint of ANOTHER key. This is not the machine you were told about.",
                     );
                     return Answer::No;
                 }
-                _ => output::say("Neither yes in full, nor no, nor a fingerprint."),
+                Heard::NotItsEnd => {
+                    output::say("That is not how its fingerprint ends: do not trust it before you know why.")
+                }
+                Heard::Nothing => {
+                    output::say("Neither its fingerprint, nor the end of it, nor the word `trust` in full.");
+                }
             }
         }
         Answer::No
@@ -343,29 +349,4 @@ impl Ask for TerminalAsk {
             }
         }
     }
-}
-
-/// What is shown of a key before it is trusted.
-pub(crate) fn introduce(contact: &FirstContact) -> Fit {
-    let fingerprint = contact.key.fingerprint();
-    let picture = flags_view::draw(&fingerprint, output::colorful_stderr());
-    let mut text = fit!(
-        "First contact with {}, reached at {}. It proved to hold this host key:\n\n    {}  {}\n\n{}\n",
-        contact.machine,
-        contact.reached_at,
-        contact.key.describe(),
-        fingerprint,
-        picture.indented(4),
-    );
-    if !contact.same_key.is_empty() {
-        text.push(fit!("  The same key is known as the key of {}.\n", contact.same_key.join(", ")));
-    }
-    if !contact.same_address.is_empty() {
-        let met = contact.same_address.join(", ");
-        text.push(fit!("  At this address you have met {}, with another key.\n", met));
-    }
-    text.push(Fit::literal(
-        "  To verify it, look at the machine's own console: a cloud prints fingerprints in its boot log, and on the\n  machine `lantern key show FILE.pub` on its public host key prints this same line and flags.\n",
-    ));
-    text
 }

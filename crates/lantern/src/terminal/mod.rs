@@ -3,6 +3,7 @@
 pub(crate) mod ask;
 pub(crate) mod confirm;
 pub(crate) mod escape;
+pub(crate) mod first_contact;
 pub(crate) mod left_on;
 pub(crate) mod modes;
 pub(crate) mod passphrase;

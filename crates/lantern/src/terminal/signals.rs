@@ -42,7 +42,12 @@ static FATES: OnceLock<Fates> = OnceLock::new();
 
 fn fates() -> &'static Fates {
     FATES.get_or_init(|| {
-        let fates = Fates { is_watched: Default::default(), ends: Default::default(), stops: Arc::default() };
+        let does_so = |_| Arc::new(AtomicBool::new(true));
+        let fates = Fates {
+            is_watched: Default::default(),
+            ends: std::array::from_fn(does_so),
+            stops: Arc::new(AtomicBool::new(can_stop())),
+        };
         let _ = signal_hook::flag::register_conditional_default(SIGTSTP, fates.stops.clone());
         for (signal, ends) in ENDING.into_iter().zip(&fates.ends) {
             // Once taken, a signal does nothing by itself any more.

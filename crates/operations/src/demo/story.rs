@@ -105,7 +105,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
     beats.extend([
         Beat::Say("6. What a machine presents can be looked at without logging in, and trusted beforehand."),
         show(&["trust", "accept", "lamp-02", "--expect", &fingerprint("lamp-02")]),
-        run(&["trust", "scan", "lamp-01", "lamp-02", "chart-room"], Ending::NotTrusted),
+        run(&["trust", "look", "lamp-01", "lamp-02", "chart-room"], Ending::NotTrusted),
         Beat::Say(
             "7. Look after keys: put another one on a machine, with a login as proof, and see what is wrong with the ring.",
         ),

@@ -3,8 +3,8 @@
 pub(crate) mod accept;
 pub(crate) mod audit;
 pub(crate) mod list;
+pub(crate) mod look;
 pub(crate) mod revoke;
-pub(crate) mod scan;
 pub(crate) mod share;
 
 use clap::{Args, Subcommand};
@@ -17,7 +17,7 @@ pub(crate) enum TrustCommand {
     /// Show all that is known of a machine
     Show(MachineArgs),
     /// See which host keys machines present now; changes nothing, logs in nowhere
-    Scan(scan::ScanArgs),
+    Look(look::LookArgs),
     /// Trust what a machine presents now, in place of anything else
     Accept(accept::AcceptArgs),
     /// Forget what a machine proved to be

@@ -12,8 +12,8 @@ use lantern_operations::Target;
 use lantern_operations::trust::{self, AcceptError, Wanted};
 use serde_json::{Value, json};
 
-use super::scan::{look_at, requests};
-use super::{key_json, scan};
+use super::look::{look_at, requests};
+use super::{key_json, look};
 use crate::cli::connect::ConnectArgs;
 use crate::cli::trust::accept::AcceptArgs;
 use crate::commands::key_source::{read_bytes, read_text};
@@ -44,10 +44,10 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     // What must be compared is compared here: the look itself accepts nothing.
     let look_args = ConnectArgs { expect: None, ..args.connect.clone() };
     let requests = requests(home, &targets, &look_args)?;
-    let scanned = look_at(requests.clone()).await;
+    let seen = look_at(requests.clone()).await;
     let ask = TerminalAsk::new(!args.connect.no_questions, None, None);
     let (mut done, mut failed) = (Vec::new(), Vec::new());
-    for (request, outcome) in requests.iter().zip(scanned) {
+    for (request, outcome) in requests.iter().zip(seen) {
         let wanted = match (&args.connect.expect, &expected) {
             (Some(one), _) => Some(vec![*one]),
             (None, Some(list)) => Some(list.get(&request.machine).cloned().unwrap_or_default()),
@@ -179,7 +179,7 @@ fn certificate(
         }
         None => bytes,
     };
-    let seen = scan::certificate_names(&der).ok_or_else(no_certificate)?;
+    let seen = look::certificate_names(&der).ok_or_else(no_certificate)?;
     let now = Timestamp::now();
     let known = KnownCertificate { der, verified: Verified::Expected, first_seen: now, last_seen: now };
     let fingerprint = known.fingerprint();

@@ -63,7 +63,7 @@ fn in_words(finding: &Finding, book: &MachineBook) -> (&'static str, String, Str
         }
         FindingKind::Unseen { since } => {
             let mend = match book.get(name) {
-                Ok(_) => format!("lantern trust scan {name}"),
+                Ok(_) => format!("lantern trust look {name}"),
                 Err(_) => format!("lantern trust forget {name}"),
             };
             ("unseen", format!("last seen {}", since.strftime("%Y-%m-%d")), mend)

@@ -78,7 +78,7 @@ pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> 
     let name = known_name(home, &store, typed)?;
     let Some(record) = store.get(&name)? else {
         return Err(Failure::new(code::LOCAL, format!("nothing is known of {name}"))
-            .hint(format!("lantern trust scan {name}")));
+            .hint(format!("lantern trust look {name}")));
     };
     if json {
         return output::print_json(&record_json(&name, &record));

@@ -3,8 +3,8 @@
 mod accept;
 mod audit;
 mod list;
+mod look;
 mod revoke;
-mod scan;
 mod share;
 
 use lantern_book::{Home, KnownCertificate, KnownKey, TrustRecord, TrustStore};
@@ -26,7 +26,7 @@ pub(crate) fn run(command: TrustCommand, global: &Global) -> Result<u8, Failure>
     match command {
         TrustCommand::List(args) => list::list(&args, &home, json).map(|()| 0),
         TrustCommand::Show(args) => list::show(&args.machine, &home, json).map(|()| 0),
-        TrustCommand::Scan(args) => block_on(scan::run(&home, &args, json)),
+        TrustCommand::Look(args) => block_on(look::run(&home, &args, json)),
         TrustCommand::Accept(args) => block_on(accept::run(&home, &args, json)),
         TrustCommand::Forget(args) => forget(&home, &args.machine, json).map(|()| 0),
         TrustCommand::Export(args) => share::export(&args, &home, json).map(|()| 0),

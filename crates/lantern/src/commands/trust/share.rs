@@ -88,7 +88,7 @@ pub(super) fn import(args: &ImportArgs, home: &Home, json: bool) -> Result<(), F
     ));
     if !came.left.is_empty() {
         output::warn(format!(
-            "known here by other keys, and left as they are: {}. `lantern trust scan` shows which is right.",
+            "known here by other keys, and left as they are: {}. `lantern trust look` shows which is right.",
             came.left.join(", ")
         ));
     }

@@ -166,7 +166,7 @@ fn mend_trust(trust: &TrustFailure, name: &str) -> (Vec<String>, String) {
         }
         TrustFailure::NotExpected { .. } => {
             lines.push("this may be another machine, or something between you and it".into());
-            format!("lantern trust scan {name}")
+            format!("lantern trust look {name}")
         }
         TrustFailure::Revoked { .. } => {
             lines.push("it needs new host keys: the old one must not be used any more".into());

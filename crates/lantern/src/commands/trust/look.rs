@@ -1,4 +1,4 @@
-//! `lantern trust scan`: which host keys machines present now.
+//! `lantern trust look`: which host keys machines present now.
 
 use lantern_book::{Home, MachineBook, TrustStore, select};
 use lantern_keys::PublicKey;
@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 
 use super::key_json;
 use crate::cli::connect::ConnectArgs;
-use crate::cli::trust::scan::ScanArgs;
+use crate::cli::trust::look::LookArgs;
 use crate::screen::explain::code_of;
 use crate::screen::failure::{Failure, chain, code};
 use crate::screen::output;
@@ -60,16 +60,16 @@ pub(super) fn requests(
     targets.iter().map(request).collect()
 }
 
-pub(super) async fn run(home: &Home, args: &ScanArgs, json: bool) -> Result<u8, Failure> {
+pub(super) async fn run(home: &Home, args: &LookArgs, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;
     let book = MachineBook::load(home)?;
     let names = select(&book, &args.selection)?;
     let targets =
         names.iter().map(|typed| Target::find(home, &book, typed)).collect::<Result<Vec<_>, _>>()?;
     let requests = requests(home, &targets, &args.connect)?;
-    let scanned = look_at(requests.clone()).await;
+    let seen = look_at(requests.clone()).await;
     let (mut rows, mut values, mut status) = (Vec::new(), Vec::new(), 0);
-    for (request, outcome) in requests.iter().zip(scanned) {
+    for (request, outcome) in requests.iter().zip(seen) {
         let (state, detail, keys) = match &outcome {
             Ok(keys) => {
                 let (state, detail) = in_words(standing(&store, request, keys)?);

@@ -1,0 +1,145 @@
+//! First contact with a machine: what is shown of its key, and what an answer comes to.
+
+use lantern_keys::{Fingerprint, PublicKey};
+use lantern_link::FirstContact;
+
+use crate::screen::fit::{Fit, fit};
+use crate::screen::flags_view;
+use crate::screen::output;
+
+/// How much of the end of a fingerprint counts as compared, in characters: each stands for six bits, and whoever wants to pass for a machine would
+/// have to make some hundred million million keys to find one that ends alike.
+const END_LEN: usize = 8;
+
+/// What an answer at first contact comes to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Heard {
+    /// The fingerprint, or the end of it.
+    Compared,
+    /// The word that goes on without comparing.
+    Trusted,
+    /// No.
+    Refused,
+    /// The fingerprint of another key.
+    AnotherKey,
+    /// As long as the end of a fingerprint, and not that of this one.
+    NotItsEnd,
+    /// Nothing of that kind.
+    Nothing,
+}
+
+pub(super) fn heard(answer: &str, fingerprint: &Fingerprint) -> Heard {
+    let is_base64 = |c: char| c.is_ascii_alphanumeric() || "+/".contains(c);
+    // As other programs write base64, with its padding.
+    let answer = answer.trim_end_matches('=');
+    match (answer, answer.parse::<Fingerprint>()) {
+        ("trust", _) => Heard::Trusted,
+        ("" | "no", _) => Heard::Refused,
+        (_, Ok(pasted)) if pasted == *fingerprint => Heard::Compared,
+        (_, Ok(_)) => Heard::AnotherKey,
+        _ if answer.len() < END_LEN || !answer.chars().all(is_base64) => Heard::Nothing,
+        _ if fingerprint.to_string().ends_with(answer) => Heard::Compared,
+        _ => Heard::NotItsEnd,
+    }
+}
+
+/// What is shown of a key before it is trusted.
+pub(crate) fn introduce(contact: &FirstContact) -> Fit {
+    let fingerprint = contact.key.fingerprint();
+    let picture = flags_view::draw(&fingerprint, output::colorful_stderr());
+    let mut text = fit!(
+        "First contact with {}, reached at {}. It proved to hold this host key:\n\n    {}  {}\n\n{}\n",
+        contact.machine,
+        contact.reached_at,
+        contact.key.describe(),
+        fingerprint,
+        picture.indented(4),
+    );
+    if !contact.same_key.is_empty() {
+        text.push(fit!("  The same key is known as the key of {}.\n", contact.same_key.join(", ")));
+    }
+    if !contact.same_address.is_empty() {
+        let met = contact.same_address.join(", ");
+        text.push(fit!("  At this address you have met {}, with another key.\n", met));
+    }
+    text.push(Fit::literal(
+        "  Is that the machine's own key? Its console says: a cloud prints fingerprints in its boot log. On the machine, one\n  of these prints it:\n\n",
+    ));
+    for command in [format!("lantern key show {}", file(&contact.key)), by_hand(&contact.key)] {
+        text.push(fit!("    {}\n", command));
+    }
+    text.push(Fit::literal(
+        "\n  Paste it, or type its last 8 characters: then it is compared. `trust` goes on without comparing; Enter leaves.\n",
+    ));
+    text
+}
+
+/// Where a server usually has the public half of a host key of this kind.
+fn file(key: &PublicKey) -> String {
+    let kind = match key {
+        PublicKey::Ed25519(_) => "ed25519",
+        PublicKey::Ecdsa { .. } => "ecdsa",
+        PublicKey::Rsa { .. } => "rsa",
+    };
+    format!("/etc/ssh/ssh_host_{kind}_key.pub")
+}
+
+/// The fingerprint of that file with programs that every system has.
+fn by_hand(key: &PublicKey) -> String {
+    format!("cut -d' ' -f2 {} | base64 -d | openssl sha256 -binary | base64", file(key))
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use std::process::Command;
+
+    use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, RsaBits, public_line};
+
+    use super::*;
+
+    /// What is said to print the fingerprint does.
+    #[test]
+    fn the_fingerprint_by_hand_is_ours() {
+        let folder = tempfile::tempdir().unwrap();
+        let kinds =
+            [KeyAlgorithm::Ed25519, KeyAlgorithm::Ecdsa(Curve::P256), KeyAlgorithm::Rsa(RsaBits::B2048)];
+        for kind in kinds {
+            let key = PrivateKey::generate(kind, "").unwrap().public().clone();
+            let path = folder.path().join("host.pub");
+            std::fs::write(&path, public_line::format(&key, "root@lamp-01")).unwrap();
+            let line = by_hand(&key).replace(&file(&key), &path.display().to_string());
+            let printed = Command::new("sh").args(["-c", &line]).output().unwrap();
+            let printed = String::from_utf8(printed.stdout).unwrap();
+            assert_eq!(heard(printed.trim(), &key.fingerprint()), Heard::Compared, "{printed}");
+        }
+    }
+
+    #[test]
+    fn only_a_fingerprint_its_end_or_the_word_are_answers_at_first_contact() {
+        let fingerprint = Fingerprint::of_blob(b"lamp");
+        let text = fingerprint.to_string();
+        let end = |len: usize| text.get(text.len() - len..).unwrap();
+        for (answer, expected) in [
+            (text.as_str(), Heard::Compared),
+            (end(8), Heard::Compared),
+            (end(20), Heard::Compared),
+            (end(43), Heard::Compared),
+            (&format!("{}=", end(43)), Heard::Compared),
+            (end(7), Heard::Nothing),
+            (&text[7..20], Heard::NotItsEnd),
+            (&end(8).to_lowercase(), Heard::NotItsEnd),
+            (&Fingerprint::of_blob(b"horn").to_string(), Heard::AnotherKey),
+            ("trust", Heard::Trusted),
+            ("Trust", Heard::Nothing),
+            ("t", Heard::Nothing),
+            ("yes", Heard::Nothing),
+            ("y", Heard::Nothing),
+            ("yes please", Heard::Nothing),
+            ("no", Heard::Refused),
+            ("", Heard::Refused),
+        ] {
+            assert_eq!(heard(answer, &fingerprint), expected, "{answer}");
+        }
+    }
+}
