@@ -1,24 +1,26 @@
-//! SELECTION as typed: a comma-separated list of names, globs (`lamp-*`) and tags (`@coast`), where a leading `!` leaves out.
+//! SELECTION as typed: a comma-separated list of names, globs (`lamp-*`) and tags (`@coast`); and another of what is left out.
 
 use std::collections::BTreeSet;
 
 use crate::value::items;
 use crate::{BookError, Destination, Field, MachineBook};
 
-/// Finds the machines of a selection: names of the book, and one-offs (`user@address`, `address:port`) as typed, each once, in the
-/// order of the words, and of names within a word.
+/// Finds the machines of a selection but those of another: names of the book, and one-offs (`user@address`, `address:port`) as typed, each once, in
+/// the order of the words, and of names within a word. With nothing but what to leave out: all the others.
 ///
 /// # Errors
 /// A name that is not in the book, with the nearest; a glob or a tag that stands for nothing; nothing left in the end.
-pub fn select(book: &MachineBook, words: &[impl AsRef<str>]) -> Result<Vec<String>, BookError> {
+pub fn select(
+    book: &MachineBook,
+    words: &[impl AsRef<str>],
+    except: &[impl AsRef<str>],
+) -> Result<Vec<String>, BookError> {
     let words: Vec<&str> = words.iter().flat_map(|word| items(word.as_ref())).collect();
-    let (leaving_out, taking): (Vec<&str>, Vec<&str>) = words.iter().partition(|word| word.starts_with('!'));
     let mut out = BTreeSet::new();
-    for word in leaving_out {
-        out.extend(stands_for(book, word.trim_start_matches('!'))?);
+    for word in except.iter().flat_map(|word| items(word.as_ref())) {
+        out.extend(stands_for(book, word)?);
     }
-    // Nothing but what to leave out: all the others.
-    let taking = if taking.is_empty() && !words.is_empty() { vec!["*"] } else { taking };
+    let taking = if words.is_empty() && !except.is_empty() { vec!["*"] } else { words.clone() };
     let mut seen = BTreeSet::new();
     let mut machines = Vec::new();
     for word in taking {
@@ -35,6 +37,14 @@ pub fn select(book: &MachineBook, words: &[impl AsRef<str>]) -> Result<Vec<Strin
 
 fn stands_for(book: &MachineBook, word: &str) -> Result<Vec<String>, BookError> {
     let nothing = || Err(BookError::bad("selection", word, "stands for no machine of the book"));
+    if word.starts_with('!') {
+        // Shells take it for something else.
+        return Err(BookError::bad(
+            "selection",
+            word,
+            "begins with `!`; --except SELECTION leaves machines out",
+        ));
+    }
     if let Some(tag) = word.strip_prefix('@') {
         let mut tagged = Vec::new();
         let mut known = BTreeSet::new();

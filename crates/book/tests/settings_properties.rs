@@ -115,11 +115,18 @@ proptest! {
         let text: String = names.iter().map(|name| format!("[machines.{name}]\naddress = \"192.0.2.1\"\ntags = [\"{}\"]\n", &name[..1])).collect();
         let book = book(&text);
         let expected: Vec<String> = names.iter().filter(|name| glob(&wanted, name) && !glob(&out, name)).cloned().collect();
-        match select(&book, &[format!("{wanted},!{out}")]) {
+        match select(&book, &[&wanted], &[&out]) {
             Ok(met) => prop_assert_eq!(met, expected),
             Err(_) => prop_assert!(expected.is_empty() || !names.iter().any(|name| glob(&out, name))),
         }
-        let tagged = select(&book, &["@a"]);
+        let none: [&str; 0] = [];
+        let others: Vec<String> = names.iter().filter(|name| !glob(&out, name)).cloned().collect();
+        match select(&book, &none, &[&out]) {
+            Ok(met) => prop_assert_eq!(met, others),
+            Err(_) => prop_assert!(others.is_empty() || others.len() == names.len()),
+        }
+        prop_assert!(select(&book, &["*,!a"], &none).is_err());
+        let tagged = select(&book, &["@a"], &none);
         let with_a: Vec<String> = names.iter().filter(|name| name.starts_with('a')).cloned().collect();
         prop_assert_eq!(tagged.unwrap_or_default(), with_a);
         // Globs against the plain definition.

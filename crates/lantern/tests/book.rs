@@ -87,7 +87,9 @@ fn machines_are_changed_one_or_many_with_a_plan_first() {
     let plan = desk.lantern(&["machine", "set", "@coast", "profiles+=deep", "--plan"]).expect(0).err;
     assert!(plan.contains("lamp-03: profiles nothing → deep") && text(&desk) == before, "{plan}");
     desk.without_terminal(&["machine", "set", "@coast", "profiles+=deep"]).expect(240);
-    desk.lantern(&["machine", "set", "@coast,!lamp-02", "profiles+=deep", "--yes"]).expect(0);
+    desk.lantern(&["machine", "set", "@coast", "profiles+=deep", "--except", "lamp-02", "--yes"]).expect(0);
+    let err = desk.lantern(&["machine", "set", "@coast,!lamp-02", "profiles+=deep", "--yes"]).expect(241).err;
+    assert!(err.contains("--except"), "{err}");
     let list = desk
         .lantern(&[
             "machine",
@@ -260,7 +262,8 @@ fn shells_complete_from_the_book() {
     for (words, expected) in [
         (&["shell", "la"][..], "lamp-01"),
         (&["check", "@"], "@coast"),
-        (&["check", "lamp-01,!@"], "lamp-01,!@coast"),
+        (&["check", "lamp-01,@"], "lamp-01,@coast"),
+        (&["check", "lamp-01", "--except", "@"], "@coast"),
         (&["machine", "set", "lamp-01", "por"], "port="),
         (&["machine", "set", "lamp-01", "key="], "key=harbour"),
         (&["machine", "set", "lamp-01", "trust=k"], "trust=known-only"),

@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
+
 use crate::cli::connect::ConnectArgs;
 
 /// Arguments of `check`.
@@ -19,6 +21,8 @@ pub(crate) struct CheckArgs {
     /// Machines: names, globs, @tags, comma-separated; or user@address:port
     #[arg(required = true, value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// Mend permissions and stale sockets on this computer, after a yes
     #[arg(long)]
     pub(crate) fix: bool,

@@ -64,7 +64,7 @@ pub(crate) fn profiles() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, profile_names().into_iter()))
 }
 
-/// The last word of a selection: a machine, or a tag behind `@`, with `!` in front or not.
+/// The last word of a selection: a machine, or a tag behind `@`.
 pub(crate) fn selection() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {
         candidates(current, selection_words(&current.to_string_lossy()).into_iter())
@@ -73,7 +73,6 @@ pub(crate) fn selection() -> ArgValueCompleter {
 
 fn selection_words(current: &str) -> Vec<String> {
     let start = current.rfind(',').map_or(0, |at| at + 1);
-    let start = start + usize::from(current.get(start..).is_some_and(|word| word.starts_with('!')));
     let before = current.get(..start).unwrap_or_default();
     let tags = tag_names().into_iter().map(|tag| format!("@{tag}"));
     machine_names().into_iter().chain(tags).map(|word| format!("{before}{word}")).collect()

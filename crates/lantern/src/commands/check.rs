@@ -21,7 +21,7 @@ use crate::terminal::{confirm, modes};
 pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home_as_it_is(global)?;
     let book = MachineBook::load(&home)?;
-    let names = select(&book, &args.selection)?;
+    let names = select(&book, &args.selection, &args.but.except)?;
     let options = CheckOptions {
         reach: args.connect.reach(&home),
         display: std::env::var("DISPLAY").ok(),

@@ -5,7 +5,7 @@ use std::os::fd::OwnedFd;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 
-use rustix::process::{Signal, getpgid, getpgrp, getppid, getsid, kill_current_process_group};
+use rustix::process::{Signal, kill_current_process_group};
 use signal_hook::SigId;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGQUIT, SIGTERM, SIGTSTP};
 use signal_hook::low_level::{self, emulate_default_handler, unregister};
@@ -26,9 +26,27 @@ struct Fates {
 /// Whether somebody would notice that we stopped, and could let us go on: a parent with job control. Where there is none, the system does not let
 /// the signal stop anything either (POSIX.1 §2.4.3, orphaned process groups).
 fn can_stop() -> bool {
-    let Some(parent) = getppid() else { return false };
-    let same_session = getsid(Some(parent)).is_ok_and(|theirs| getsid(None) == Ok(theirs));
-    same_session && getpgid(Some(parent)).is_ok_and(|theirs| theirs != getpgrp())
+    let parent_of = |own: &Kinship| kinship(&own.parent.to_string());
+    kinship("self").is_some_and(|own| {
+        parent_of(&own).is_some_and(|parent| parent.session == own.session && parent.group != own.group)
+    })
+}
+
+/// Where a process belongs, by the numbers of processes.
+struct Kinship {
+    parent: i32,
+    group: i32,
+    session: i32,
+}
+
+/// Read from the system's files (proc_pid_stat(5)): asked for by a call, the group of a parent outside our container is a zero that not every
+/// library expects.
+fn kinship(process: &str) -> Option<Kinship> {
+    let text = std::fs::read_to_string(format!("/proc/{process}/stat")).ok()?;
+    // The name in parentheses may hold anything; behind it stand the state and these.
+    let mut fields =
+        text.rsplit(')').next()?.split_whitespace().skip(1).map_while(|field| field.parse().ok());
+    Some(Kinship { parent: fields.next()?, group: fields.next()?, session: fields.next()? })
 }
 
 /// Stops everything that the terminal's stop key would stop, for a terminal whose keys are all ours at the time.

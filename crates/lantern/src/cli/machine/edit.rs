@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
+
 /// Arguments of `machine edit`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -16,6 +18,8 @@ pub(crate) struct EditArgs {
     /// These machines only: names, globs, @tags, comma-separated
     #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// Say what the edit would change, and change nothing
     #[arg(long)]
     pub(crate) plan: bool,

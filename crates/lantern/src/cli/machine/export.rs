@@ -2,6 +2,8 @@
 
 use clap::{Args, ValueEnum};
 
+use crate::cli::machine::selection::ExceptArgs;
+
 /// The forms of an inventory, as typed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Form {
@@ -24,9 +26,11 @@ pub(crate) enum Form {
 What each machine says itself is written; profiles and defaults are not. Importing the file
 again gives the same machines.")]
 pub(crate) struct ExportArgs {
-    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated; `!` leaves out
+    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated
     #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// The form to write
     #[arg(long, value_enum, default_value = "json")]
     pub(crate) form: Form,

@@ -2,17 +2,21 @@
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
+
 /// Arguments of `machine list`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern machine list
-  lantern machine list @coast,!lamp-03
+  lantern machine list @coast --except lamp-03
   lantern machine list --where user=root --columns name,address,tags --sort address
   lantern machine list --tag coast --json")]
 pub(crate) struct ListArgs {
-    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated; `!` leaves out
+    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated
     #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// Only machines with this tag
     #[arg(long, value_name = "WORD", add = crate::cli::completing::tags())]
     pub(crate) tag: Option<String>,

@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use super::selection::ExceptArgs;
+
 /// Whether a change is carried out, asked about, or only told.
 #[derive(Debug, Clone, Copy, Args)]
 pub(crate) struct PlanArgs {
@@ -29,6 +31,8 @@ pub(crate) struct SetArgs {
     /// Machines (names, globs, @tags, comma-separated), then what to change
     #[arg(value_name = "SELECTION FIELD=VALUE", required_unless_present = "fields", add = crate::cli::completing::changes())]
     pub(crate) words: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// List the fields that there are
     #[arg(long)]
     pub(crate) fields: bool,

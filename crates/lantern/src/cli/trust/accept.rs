@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
+
 use crate::cli::connect::ConnectArgs;
 
 /// Arguments of `trust accept`.
@@ -20,6 +22,8 @@ pub(crate) struct AcceptArgs {
     /// Machines: names, globs, @tags, comma-separated; or `address:port`
     #[arg(required = true, value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// Read the fingerprints that keys must have from a file
     #[arg(long, value_name = "FILE", conflicts_with = "expect")]
     pub(crate) expect_file: Option<PathBuf>,

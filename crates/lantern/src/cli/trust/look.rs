@@ -2,6 +2,8 @@
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
+
 use crate::cli::connect::ConnectArgs;
 
 /// Arguments of `trust look`.
@@ -17,6 +19,8 @@ pub(crate) struct LookArgs {
     /// Machines: names, globs, @tags, comma-separated; or `address:port`
     #[arg(required = true, value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// Show only what is not as it was
     #[arg(long)]
     pub(crate) news: bool,

@@ -22,7 +22,7 @@ enum Scope {
 
 pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let before = MachineBook::text(home)?;
-    let (scope, start, line) = if args.selection.is_empty() {
+    let (scope, start, line) = if args.selection.is_empty() && args.but.except.is_empty() {
         // A broken book can be opened: that is how it is mended.
         let line = match MachineBook::load(home) {
             Err(BookError::Syntax { line, .. }) => u32::try_from(line).unwrap_or(1),
@@ -30,7 +30,7 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
         };
         (Scope::Whole, if before.is_empty() { FIRST.to_owned() } else { before.clone() }, line)
     } else {
-        let names = select(&MachineBook::load(home)?, &args.selection)?;
+        let names = select(&MachineBook::load(home)?, &args.selection, &args.but.except)?;
         let start = MachineBook::excerpt(home, &names)?;
         (Scope::Some(names), start, 1)
     };

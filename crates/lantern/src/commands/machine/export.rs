@@ -19,9 +19,9 @@ impl From<Form> for InventoryForm {
 
 pub(super) fn run(args: &ExportArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let book = MachineBook::load(home)?;
-    let names = match args.selection.is_empty() {
+    let names = match args.selection.is_empty() && args.but.except.is_empty() {
         true => book.iter().map(|(name, _)| name.to_owned()).collect(),
-        false => select(&book, &args.selection)?,
+        false => select(&book, &args.selection, &args.but.except)?,
     };
     let machines = names.iter().map(|name| Ok((name.as_str(), book.get(name)?)));
     let machines = machines.collect::<Result<Vec<_>, lantern_book::BookError>>()?;

@@ -82,9 +82,13 @@ pub(super) fn run(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failur
 }
 
 fn find<'b>(args: &ListArgs, book: &'b MachineBook) -> Result<Vec<(&'b str, Effective<'b>)>, Failure> {
-    let chosen = match args.selection.is_empty() {
+    let chosen = match args.selection.is_empty() && args.but.except.is_empty() {
         true => None,
-        false => Some(select(book, &args.selection)?.into_iter().collect::<std::collections::BTreeSet<_>>()),
+        false => Some(
+            select(book, &args.selection, &args.but.except)?
+                .into_iter()
+                .collect::<std::collections::BTreeSet<_>>(),
+        ),
     };
     let filters = args.filters.iter().map(|filter| match filter.split_once('=') {
         Some((field, pattern)) => Ok((Column::parse(field)?, pattern)),

@@ -8,6 +8,9 @@ use crate::cli::machine::rename::{CopyArgs, RemoveArgs, RenameArgs};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 
+/// No machine is left out.
+const NOTHING: &[&str] = &[];
+
 /// Which machines get which names.
 fn renames(book: &MachineBook, name: &str, new: &str) -> Result<Vec<(String, String)>, Failure> {
     let Some((before, after)) = name.split_once('*') else {
@@ -17,7 +20,7 @@ fn renames(book: &MachineBook, name: &str, new: &str) -> Result<Vec<(String, Str
     let Some((new_before, new_after)) = new.split_once('*').filter(|_| !after.contains('*')) else {
         return Err(Failure::new(code::USAGE, "both names must have one `*`"));
     };
-    let pairs = select(book, &[name])?.into_iter().filter_map(|old| {
+    let pairs = select(book, &[name], NOTHING)?.into_iter().filter_map(|old| {
         let middle = old.strip_prefix(before)?.strip_suffix(after)?;
         let new = format!("{new_before}{middle}{new_after}");
         Some((old, new))
@@ -121,7 +124,7 @@ pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failu
 
 pub(super) fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let book = MachineBook::load(home)?;
-    let machines = select(&book, &args.machines.selection)?;
+    let machines = select(&book, &args.machines.selection, &args.machines.but.except)?;
     for name in &machines {
         book.get(name)?;
         let mut users = book.iter().filter(|(user, settings)| {

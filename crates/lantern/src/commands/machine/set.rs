@@ -38,7 +38,7 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
     let changes =
         args.words.iter().filter(is_change).map(|word| Change::parse(word)).collect::<Result<Vec<_>, _>>()?;
     let selection: Vec<&String> = args.words.iter().filter(|word| !word.contains('=')).collect();
-    if changes.is_empty() || selection.is_empty() {
+    if changes.is_empty() || selection.is_empty() && args.but.except.is_empty() {
         return Err(Failure::new(
             crate::screen::failure::code::USAGE,
             "say which machines, and what to change",
@@ -46,7 +46,7 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         .hint("lantern machine set lamp-01 port=2222"));
     }
     let book = MachineBook::load(home)?;
-    let machines = select(&book, &selection)?;
+    let machines = select(&book, &selection, &args.but.except)?;
     let mut lines = Vec::new();
     let mut values = Vec::new();
     for name in &machines {

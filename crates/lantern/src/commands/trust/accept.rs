@@ -34,7 +34,7 @@ struct Accepted {
 
 pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8, Failure> {
     let book = MachineBook::load(home)?;
-    let names = select(&book, &args.selection)?;
+    let names = select(&book, &args.selection, &args.but.except)?;
     if let Some(file) = &args.certificate {
         return certificate(home, &book, &names, file, json).map(|()| 0);
     }

@@ -63,7 +63,7 @@ pub(super) fn requests(
 pub(super) async fn run(home: &Home, args: &LookArgs, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;
     let book = MachineBook::load(home)?;
-    let names = select(&book, &args.selection)?;
+    let names = select(&book, &args.selection, &args.but.except)?;
     let targets =
         names.iter().map(|typed| Target::find(home, &book, typed)).collect::<Result<Vec<_>, _>>()?;
     let requests = requests(home, &targets, &args.connect)?;
