@@ -9,5 +9,5 @@ libfuzzer_sys::fuzz_target!(|text: &str| {
     if let Ok(pasted) = lantern_book::Pasted::parse(text) {
         let _ = pasted.settings();
     }
-    let _ = lantern_book::select(&lantern_book::MachineBook::default(), &[text]);
+    let _ = lantern_book::select(&lantern_book::MachineBook::default(), &[text], &[text]);
 });
