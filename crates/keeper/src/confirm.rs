@@ -14,7 +14,8 @@ const ANSWER_TIME: Duration = Duration::from_secs(60);
 /// Whether the person said yes: the program is called with the question as its one argument, and says yes with exit
 /// status 0.
 pub(crate) async fn confirm(program: &Path, task: &SignTask) -> bool {
-    let comment = lantern_ssh::neutralize(&task.comment, 200);
+    // On one line: it must not pass for another question, or the rest of this one.
+    let comment = lantern_ssh::neutralize_line(&task.comment, 200);
     let question =
         format!("Allow one use of the key {comment} ({} {})?", task.key.describe(), task.key.fingerprint());
     let child = Command::new(program)

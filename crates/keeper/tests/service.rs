@@ -110,7 +110,7 @@ fn those_who_break_off_disturb_nobody() {
 
 /// A key in the keeper that wants a person's yes for each use, and a request to sign with it.
 async fn held_with_a_question(home: &Home) -> AgentRequest {
-    let key = key();
+    let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "harbour\n\nAllow\tit\x1b[2J").unwrap();
     let blob = key.public().encode();
     let constraints = Constraints { lifetime: None, confirm: true };
     must(home, &AgentRequest::Add { key: Box::new(key), constraints }, "hold it").await.unwrap();
@@ -161,6 +161,19 @@ fn questions_come_one_at_a_time() {
         }
         assert_eq!(refused, 1);
         assert!(!folder.path().join("twice").exists());
+    });
+}
+
+/// A comment that would like to be a question of its own stays on the line of the one that it belongs to.
+#[test]
+fn a_question_is_one_line_whatever_the_key_says() {
+    on_this_thread(async {
+        let (folder, home) = kept_asking(Some("printf '%s' \"$1\" > asked"));
+        let sign = held_with_a_question(&home).await;
+        assert!(matches!(answer(send(&home, &sign).await).await, AgentResponse::Signature(_)));
+        let asked = std::fs::read_to_string(folder.path().join("asked")).unwrap();
+        assert!(asked.starts_with("Allow one use of the key harbour  Allow it␛[2J ("), "{asked:?}");
+        assert!(asked.chars().all(|c| !c.is_control()), "{asked:?}");
     });
 }
 

@@ -138,6 +138,13 @@ fn the_list_of_logins_on_a_real_machine_keeps_what_each_program_wrote() {
     let beside: Vec<_> =
         std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert_eq!(beside, ["authorized_keys"]);
+    // One who holds the list for ever is told with what to do about it; that done, it works.
+    std::fs::create_dir(format!("{folder}/authorized_keys.lock")).unwrap();
+    let again = ["key", "install", "key-0", "lamp-01", "--key", "harbour"];
+    let err = desk.lantern(&again).expect(250).err;
+    assert!(err.contains("rmdir .ssh/authorized_keys.lock"), "{err}");
+    std::fs::remove_dir(format!("{folder}/authorized_keys.lock")).unwrap();
+    desk.lantern(&again).expect(0);
 }
 
 /// Several start the keeper at the same moment: there is one, and all say that it runs.

@@ -20,7 +20,7 @@ use crate::cli::settings;
 use crate::commands::connecting::{asking, connect};
 use crate::commands::forwarding::{self, agent_to_forward};
 use crate::screen::failure::{Failure, code};
-use crate::screen::fit::Fit;
+use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::pipes::{Pipes, Turn};
@@ -174,7 +174,11 @@ impl<'a> Execution<'a> {
         match (&mut self.input, self.typed_here) {
             (Some(input), true) => {
                 input.discard();
-                output::ask_aloud(&Fit::picture(format!("{READABLE}\r\n{} ", Fit::line(&asked.words()))));
+                output::ask_aloud(&fit!(
+                    "{}\r\n{} ",
+                    Fit::literal(READABLE),
+                    Fit::stacked(asked.words().lines())
+                ));
             }
             _ => self.answering = Some(self.ask.ask(asked.question.clone())),
         }

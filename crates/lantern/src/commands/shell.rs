@@ -21,6 +21,7 @@ use crate::cli::shell::ShellArgs;
 use crate::commands::connecting::{asking, connect};
 use crate::commands::forwarding::agent_to_forward;
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 use crate::screen::output;
 use crate::terminal::confirm;
 use crate::terminal::escape::{EscapeWatch, Typed};
@@ -266,7 +267,9 @@ impl<'a> Session<'a> {
 
     /// A line of ours in the middle of the machine's.
     fn tell(&mut self, text: &str) {
-        let lines: String = text.lines().map(|line| format!("\r\n\x1b[7m lantern \x1b[0m {line}")).collect();
+        // Names and addresses come from files and machines, and this screen is in raw mode.
+        let ours = |line: &str| format!("\r\n\x1b[7m lantern \x1b[0m {}", Fit::line(line));
+        let lines: String = text.lines().map(ours).collect();
         // By the same thread as the machine's output, to stay in order. The window is never credited with more than
         // was received, so these few bytes do no harm there.
         self.pipes.output.write(Stream::Main, format!("{lines}\r\n").into());
@@ -295,7 +298,7 @@ impl<'a> Session<'a> {
             "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s",
             identity.machine,
             identity.user,
-            lantern_ssh::neutralize(&identity.service, 255),
+            lantern_ssh::neutralize_line(&identity.service, 255),
             self.since.elapsed().as_secs(),
             statistics.bytes_sent,
             statistics.bytes_received,
