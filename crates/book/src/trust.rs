@@ -139,9 +139,9 @@ pub enum TrustVerdict {
     },
     /// Nothing is known of this machine.
     FirstContact {
-        /// Other machines that have this very key.
+        /// Other machines that have this very key: the first eight by name, where a whole fleet has it.
         same_key: Vec<String>,
-        /// Other machines that were met at this address, with other keys.
+        /// Other machines that were met at this address, with other keys; as many at the most.
         same_address: Vec<String>,
     },
     /// The key was revoked.
@@ -150,7 +150,7 @@ pub enum TrustVerdict {
     Changed {
         /// Those keys.
         known: Vec<KnownKey>,
-        /// Other machines that have the presented key.
+        /// Other machines that have the presented key; as many at the most.
         belongs_to: Vec<String>,
     },
 }
