@@ -34,6 +34,8 @@ mod key_summary;
 mod machine_book;
 mod paste;
 mod paste_block;
+mod paste_line;
+mod paste_settings;
 mod pasted;
 mod proxy;
 mod read;

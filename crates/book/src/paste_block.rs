@@ -2,8 +2,8 @@
 
 use std::net::IpAddr;
 
-use crate::Pasted;
 use crate::check::check_user;
+use crate::{Destination, Pasted};
 
 /// What a label means.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -13,6 +13,7 @@ enum Label {
     User,
     Port,
     Key,
+    Gateway,
     Name,
 }
 
@@ -23,6 +24,7 @@ fn label(text: &str) -> Option<Label> {
     Some(match () {
         () if has(&["fingerprint", "password", "passphrase", "mac "]) => return None,
         () if has(&["key", "identity", "pem"]) => Label::Key,
+        () if has(&["gateway", "jump", "bastion"]) => Label::Gateway,
         () if has(&["user", "login", "account", "log in as"]) => Label::User,
         () if has(&["port"]) => Label::Port,
         () if has(&["private", "internal"]) && has(&["ip", "address", "dns", "host"]) => {
@@ -80,17 +82,36 @@ pub(crate) fn block(text: &str) -> Option<Pasted> {
                 pasted.port = digits.and_then(|digits| digits.parse().ok()).or(pasted.port);
             }
             Some(Label::Key) => pasted.key_file = Some(value.to_owned()).filter(|value| !value.contains(' ')),
+            Some(Label::Gateway) if Destination::parse(value).is_ok() => {
+                pasted.gateways.push(value.to_owned())
+            }
             Some(Label::Name) => pasted.name = Some(value.to_owned()),
-            _ => {}
+            Some(Label::User | Label::Gateway) => pasted.left_over.push(line.to_owned()),
+            None if is_labelled(line) => pasted.left_over.push(line.to_owned()),
+            None => {}
         }
+    }
+    if pasted.addresses.len() > 1 {
+        pasted.doubts.extend(pasted.addresses.iter().skip(1).map(|a| format!("it could be {a}")));
     }
     pasted.addresses.extend(private);
     if pasted.addresses.is_empty() {
+        pasted.left_over.clear();
         loose_words(text, &mut pasted);
+        let mut others = pasted.addresses.clone();
+        others.dedup();
+        pasted.doubts.extend(others.iter().skip(1).map(|address| format!("it could be {address}")));
     }
     let mut seen = std::collections::BTreeSet::new();
     pasted.addresses.retain(|address| seen.insert(address.clone()));
     Some(pasted)
+}
+
+/// `Label: value`, which says something that a machine of the book does not keep.
+fn is_labelled(line: &str) -> bool {
+    line.split_once(": ").is_some_and(|(label, value)| {
+        !value.trim().is_empty() && label.split_whitespace().count() <= 4 && !label.contains(['.', '!', '?'])
+    })
 }
 
 /// No labels: words that are an address or `user@host`, a port after "port", and a user after "user" or "as".

@@ -23,9 +23,21 @@ pub struct Pasted {
     pub name: Option<String>,
     /// Words that look as if they meant something, and were not understood.
     pub left_over: Vec<String>,
+    /// Other readings of the text that would make sense, in words.
+    pub doubts: Vec<String>,
 }
 
 impl Pasted {
+    /// Why nobody should act on it unseen: words left over, or other readings. None when all of it was understood in one way.
+    pub fn doubt(&self) -> Option<String> {
+        let left_over = match self.left_over.is_empty() {
+            true => None,
+            false => Some(format!("not understood: {}", self.left_over.join(" "))),
+        };
+        let doubts: Vec<String> = left_over.into_iter().chain(self.doubts.iter().cloned()).collect();
+        (!doubts.is_empty()).then(|| doubts.join("; "))
+    }
+
     /// The same as settings of a machine; the key file is for the ring to take in first.
     ///
     /// # Errors
