@@ -81,14 +81,14 @@ trust pier-lamp || true
 picture check "$show; show lantern check pier-lamp; show lantern check 'lamp-*,chart-room,tide-gauge,pier-lamp' --no-questions"
 lantern machine add lamp-09 keeper@127.77.0.9:2222 --quiet
 picture check-failed "$show; show lantern check lamp-09; show lantern check lamp-01 --user root"
-lantern machine remove lamp-09 --quiet
+lantern machine remove lamp-09 --yes --quiet
 lantern profile add pier gateway=harbour-gate trust=known-only key=harbour --quiet
 lantern machine set pier-lamp,fog-bell profiles=pier gateway= key= --yes --quiet
 picture machines "$show; show lantern machine list; show lantern machine show pier-lamp; show lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 -J warden@192.0.2.30 keeper@192.0.2.17' --yes"
-lantern machine remove lamp-07 --quiet || true
+lantern machine remove lamp-07 --yes --quiet || true
 picture trust "$show; show lantern trust list; show lantern trust look @coast,chart-room; show lantern trust show lamp-01; show lantern trust audit"
 
 # lamp-01 leads to lamp-02, as after a mix-up of addresses.
-lantern machine remove lamp-01 --quiet
+lantern machine remove lamp-01 --yes --quiet
 lantern machine add lamp-01 keeper@127.77.0.12:2222 --key harbour --quiet
 picture changed-key "$show; show lantern run lamp-01 -- whoami"

@@ -111,6 +111,16 @@ pub enum BookError {
         /// What is wrong.
         message: String,
     },
+    /// A word that another one has replaced.
+    #[error(
+        "`{old}` is called `{new}` now, and means something a little different: `lantern machine set --fields` says what"
+    )]
+    Replaced {
+        /// The word.
+        old: String,
+        /// What took its place.
+        new: &'static str,
+    },
     /// There is no such thing.
     #[error("no {what} is called `{name}`{}", suggest(.nearest))]
     Unknown {

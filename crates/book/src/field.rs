@@ -113,12 +113,9 @@ fields! {
     LoginLimit "login-limit" Kind::Number(1, 3600),
         "longest wait for each answer while logging in, in seconds",
         "60", "a number from 1 to 3600", "30";
-    KeepAlive "keep-alive" Kind::Number(0, DAY),
-        "after how many silent seconds it is asked whether it is there; 0: never",
-        "20", "a number from 0 to 86400", "15";
-    KeepAliveMisses "keep-alive-misses" Kind::Number(1, 100),
-        "how many such questions may stay unanswered before the link counts as dead",
-        "3", "a number from 1 to 100", "2";
+    DeadAfter "dead-after" Kind::Number(0, DAY),
+        "after how many seconds without any answer the link counts as dead, asked three times meanwhile; 0: never",
+        "60", "a number from 0 to 86400", "15";
     Environment "environment" Kind::Map(check_variable),
         "variables for its sessions; servers take those that they are set up to take",
         "", "names of letters, digits and `_`, each with a string", "LANG=C.UTF-8";
@@ -129,7 +126,7 @@ fields! {
         "whether it is told this terminal's language and character set",
         "true", "true or false", "false";
     StrokeMenu "stroke-menu" Kind::Flag,
-        "whether Ctrl-^ three times opens the line of choices in a shell",
+        "whether Ctrl-\\ three times opens the line of choices in a shell",
         "true", "true or false", "false";
     FirstCommand "first-command" Kind::Text(check_text),
         "what is typed into a new shell first",
@@ -167,6 +164,9 @@ fields! {
         "", "written by `machine import`", "source=hypervisor";
 }
 
+/// Words that a book had once, and what took their place.
+const REPLACED: &[(&str, &str)] = &[("keep-alive", "dead-after"), ("keep-alive-misses", "dead-after")];
+
 impl Field {
     /// What is said of it.
     pub fn spec(self) -> &'static FieldSpec {
@@ -185,7 +185,11 @@ impl Field {
     /// [`BookError::Unknown`], with the nearest name.
     pub fn from_name(name: &str) -> Result<Self, BookError> {
         let found = FIELDS.iter().find(|spec| spec.name == name).map(|spec| spec.field);
-        found.ok_or_else(|| BookError::unknown("field", name, FIELDS.iter().map(|spec| spec.name)))
+        let replaced = || REPLACED.iter().find(|(old, _)| *old == name);
+        found.ok_or_else(|| match replaced() {
+            Some((_, new)) => BookError::Replaced { old: name.to_owned(), new },
+            None => BookError::unknown("field", name, FIELDS.iter().map(|spec| spec.name)),
+        })
     }
 
     /// Whether profiles and `[defaults]` can have it: not what belongs to one machine.

@@ -2,17 +2,16 @@
 //! trip. A small file for each machine, so that one of ten thousand costs what one costs. A cache: a broken or missing file costs time, nothing else.
 
 use std::fs::{self, File};
-use std::io::{ErrorKind, Read};
+use std::io::Read;
 use std::path::PathBuf;
 
 use crate::home::create_private_folder;
+use crate::machine_file::{self, or_nothing_there};
 use crate::{BookError, Home};
 
 const FOLDER: &str = "hints";
 /// Longest hint, in bytes: two names of algorithms, which have 64 at most (RFC 4251 §6).
 const MAX_LEN: u64 = 130;
-/// Longest name of a file, in bytes; most file systems take 255. What is called longer has no hint.
-const MAX_NAME_LEN: usize = 200;
 
 /// What may be guessed about one server, by wire names.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -77,24 +76,8 @@ impl Hints {
         }
     }
 
-    /// The file of a machine: called as it is, with what may not stand in the name of a file by its number.
     fn path(&self, machine: &str) -> Option<PathBuf> {
-        let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_@:".contains(&byte);
-        let mut name = String::new();
-        for (at, byte) in machine.bytes().enumerate() {
-            match plain(byte) || (byte == b'.' && at > 0) {
-                true => name.push(char::from(byte)),
-                false => name.push_str(&format!("%{byte:02x}")),
-            }
-        }
-        (!name.is_empty() && name.len() <= MAX_NAME_LEN).then(|| self.folder.join(name))
-    }
-}
-
-fn or_nothing_there(done: std::io::Result<()>) -> std::io::Result<()> {
-    match done {
-        Err(error) if error.kind() == ErrorKind::NotFound => Ok(()),
-        done => done,
+        Some(self.folder.join(machine_file::name(machine)?))
     }
 }
 

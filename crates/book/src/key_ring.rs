@@ -13,7 +13,7 @@ use crate::home::{
 use crate::key_file::{proven_private, read_sealed};
 use crate::key_summary::{KeySummary, base64_of};
 use crate::ring_note::{KeyNote, RingForm};
-use crate::{BookError, Home};
+use crate::{BookError, Home, natural};
 
 const FOLDER: &str = "keys";
 pub(crate) const RING_FILE: &str = "ring.toml";
@@ -113,7 +113,7 @@ impl KeyRing {
                 names.push(name.to_owned());
             }
         }
-        names.sort();
+        names.sort_by(|one, other| natural(one, other));
         Ok(names)
     }
 
@@ -333,7 +333,7 @@ impl KeyRing {
     ///
     /// # Errors
     /// [`BookError::Io`], [`BookError::Key`].
-    pub fn read_file(path: &Path) -> Result<Sealed, BookError> {
-        read_sealed(path).map(|(sealed, _)| sealed)
+    pub fn read_file(path: &Path) -> Result<(Sealed, u32), BookError> {
+        read_sealed(path)
     }
 }

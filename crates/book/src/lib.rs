@@ -6,6 +6,7 @@
 //! |---|---|---|
 //! | `machines.toml` | machines, made to be edited by hand | [`MachineBook`] |
 //! | `trust.toml` | what each machine proved to be | [`TrustStore`] |
+//! | `uses/` | when each machine was used and seen last; losing it loses a date | [`Uses`] |
 //! | `hints/` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
 //! | `keys/` | the key ring | [`KeyRing`] |
 //! | `key-overview` | what a listing of the ring needs; losing it costs a reading of every key | [`KeySummary`] |
@@ -32,6 +33,8 @@ mod key_file;
 mod key_ring;
 mod key_summary;
 mod machine_book;
+mod machine_file;
+mod natural;
 mod paste;
 mod paste_block;
 mod paste_line;
@@ -59,6 +62,7 @@ mod trust_ledger;
 mod trust_seen;
 mod trust_store;
 mod tunnel;
+mod uses;
 mod value;
 
 pub use book_edit::BookEdit;
@@ -79,6 +83,7 @@ pub use key_file::{
 pub use key_ring::{KeyRing, RingEntry};
 pub use key_summary::KeySummary;
 pub use machine_book::MachineBook;
+pub use natural::natural;
 pub use pasted::Pasted;
 pub use proxy::{Proxy, ProxyKind};
 pub use resolver::Resolver;
@@ -94,4 +99,5 @@ pub use trust_decided::Kept;
 pub use trust_export::TrustFile;
 pub use trust_store::TrustStore;
 pub use tunnel::{Tunnel, TunnelKind};
+pub use uses::{Use, Uses};
 pub use value::FieldValue;

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::value::items;
-use crate::{BookError, Destination, Field, MachineBook};
+use crate::{BookError, Destination, Field, MachineBook, natural};
 
 /// Finds the machines of a selection but those of another: names of the book, and one-offs (`user@address`, `address:port`) as typed, each once, in
 /// the order of the words, and of names within a word. With nothing but what to leave out: all the others.
@@ -60,11 +60,13 @@ fn stands_for(book: &MachineBook, word: &str) -> Result<Vec<String>, BookError> 
         if tagged.is_empty() && !is_glob(tag) {
             return Err(BookError::unknown("tag", tag, known.iter().map(String::as_str)));
         }
+        tagged.sort_by(|one, other| natural(one, other));
         return if tagged.is_empty() { nothing() } else { Ok(tagged) };
     }
     if is_glob(word) && !word.contains(['@', ':']) {
-        let found: Vec<String> =
+        let mut found: Vec<String> =
             book.iter().map(|(name, _)| name).filter(|name| glob(word, name)).map(str::to_owned).collect();
+        found.sort_by(|one, other| natural(one, other));
         return if found.is_empty() { nothing() } else { Ok(found) };
     }
     match Destination::parse(word)? {

@@ -29,7 +29,7 @@ environment = { LANG = "C.UTF-8", TZ = "UTC" }
 
 [profiles.base]
 port = 2222
-keep-alive = 30
+dead-after = 30
 
 [profiles.coast]
 profiles = ["base"]

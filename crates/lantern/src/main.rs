@@ -29,7 +29,12 @@ fn main() -> ExitCode {
     let words: Vec<_> = std::env::args_os().collect();
     let parsed = cli::quick::parse(&words).map_or_else(|| cli::Cli::try_parse_from(&words), Ok);
     let cli = match parsed {
-        Ok(cli) => cli,
+        Ok(mut cli) => {
+            if let cli::Command::Run(args) = &mut cli.command {
+                args.look_for_dashes(&words);
+            }
+            cli
+        }
         Err(error) => {
             // Help and version are answers, not errors.
             let asked_for = !error.use_stderr();

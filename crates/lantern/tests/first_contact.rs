@@ -37,6 +37,8 @@ fn first_contact_shows_the_key_and_takes_the_fingerprint_its_end_or_a_word_in_fu
             screen.send("\r");
         }
         let expected = if accepted {
+            screen.wait_for("Name [");
+            screen.send("no\r");
             0
         } else if verified == "interrupted" {
             252
@@ -52,7 +54,7 @@ fn first_contact_shows_the_key_and_takes_the_fingerprint_its_end_or_a_word_in_fu
             // From now on nobody is asked.
             desk.lantern(&["run", &address, "--", "true_or_not"]).expect(127);
         }
-        desk.lantern(&["trust", "forget", &lit.address.to_string()]).expect(0);
+        desk.lantern(&["trust", "forget", &lit.address.to_string(), "--yes"]).expect(0);
     }
 }
 
@@ -91,14 +93,14 @@ fn a_changed_key_stops_everything_and_says_whose_it_is() {
     desk.add(&two);
     desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
     // lamp-01 now leads to lamp-02, as after a mix-up of addresses.
-    desk.lantern(&["machine", "remove", "lamp-01"]).expect(0);
+    desk.lantern(&["machine", "remove", "lamp-01", "--yes"]).expect(0);
     desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", two.address)]).expect(0);
     let outcome = desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(248);
     for wanted in [
         "presents another host key than it had",
         &one.fingerprint,
         &two.fingerprint,
-        "known as the key of lamp-02",
+        "this is the key of lamp-02: is the address right?",
         "trust accept lamp-01 --expect",
     ] {
         assert!(outcome.err.contains(wanted), "{wanted}: {}", outcome.err);
@@ -119,7 +121,7 @@ fn a_machine_that_moved_is_a_note_and_no_alarm() {
     desk.add(&before);
     desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
     let moved = light(MachineSpec { address: "127.77.0.99".parse().unwrap(), ..spec });
-    desk.lantern(&["machine", "remove", "lamp-01"]).expect(0);
+    desk.lantern(&["machine", "remove", "lamp-01", "--yes"]).expect(0);
     desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", moved.address)]).expect(0);
     let outcome = desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0);
     assert!(

@@ -73,7 +73,7 @@ fn first_contacts_at_once_are_all_remembered() {
         outcome.expect(0);
     }
     for one in &lit {
-        let trust = json(&desk, &["trust", "show", &one.name, "--json"]);
+        let trust = json(&desk, &["trust", "show", &one.name, "--json"])[0].clone();
         assert_eq!(trust["keys"].as_array().unwrap().len(), 1, "{trust}");
         assert_eq!(trust["keys"][0]["fingerprint"], one.fingerprint.as_str());
         assert_eq!(trust["addresses"].as_array().unwrap().len(), 1, "{trust}");

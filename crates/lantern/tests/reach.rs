@@ -48,7 +48,7 @@ fn gateways_lead_on_each_with_its_own_login_and_trust() {
         desk.lantern_with_input(&["run", "gate", "--", "checksum"], support::noise(3_000_000)).expect(0);
     assert_eq!(sum.text(), here.text());
     assert_eq!(desk.lantern(&["run", "lamp", "--", "flood", "5000000"]).expect(0).out.len(), 5_000_000);
-    let trust = json(&desk, &["trust", "show", "lamp", "--json"]);
+    let trust = json(&desk, &["trust", "show", "lamp", "--json"])[0].clone();
     assert_eq!(trust["addresses"][0], "10.77.0.3:22 via inner-gate");
     // By option, for a machine that is not in the book.
     let words = ["run", "keeper@10.77.0.3:22", "--gateway", "inner-gate", "--no-questions", "--", "hostname"];
@@ -171,14 +171,14 @@ fn policies_and_records_decide_at_first_contact() {
     desk.lantern(&["check", "lamp-01"]).expect(0);
     assert_eq!(json(&desk, &["trust", "list", "--json"]), serde_json::json!([]));
     assert!(run(0).err.contains("is trusted from now on"));
-    let verified = || json(&desk, &["trust", "show", "lamp-01", "--json"])["keys"][0]["verified"].clone();
+    let verified = || json(&desk, &["trust", "show", "lamp-01", "--json"])[0]["keys"][0]["verified"].clone();
     assert_eq!(verified(), "first-use");
     // Names with records.
     let resolver = |keys: Vec<PublicKey>, validates| {
         let records = HashMap::from([("localhost".to_owned(), keys)]);
         let (address, light) =
             kindle(move || NameServer::start(records, validates), |server: &NameServer| server.address);
-        desk.lantern(&["trust", "forget", "lamp-01"]).expect(0);
+        desk.lantern(&["trust", "forget", "lamp-01", "--yes"]).expect(0);
         desk.lantern(&[
             "machine",
             "set",
@@ -222,7 +222,7 @@ fn announced_host_keys_are_taken_over_and_an_unproven_stranger_is_not() {
     // Long enough for the proof to come back.
     let err = desk.lantern(&["run", "lamp-01", "--", "slow", "2"]).expect(0).err;
     assert!(err.contains("announced another host key and proved it"), "{err}");
-    let keys = json(&desk, &["trust", "show", "lamp-01", "--json"])["keys"].clone();
+    let keys = json(&desk, &["trust", "show", "lamp-01", "--json"])[0]["keys"].clone();
     assert_eq!(
         (keys[0]["verified"].as_str(), keys[1]["verified"].as_str()),
         (Some("expected"), Some("announced"))
@@ -233,7 +233,7 @@ fn announced_host_keys_are_taken_over_and_an_unproven_stranger_is_not() {
     desk.lantern(&["machine", "set", "lamp-01", &port]).expect(0);
     let err = desk.lantern(&["run", "lamp-01", "--", "slow", "2"]).expect(0).err;
     assert!(err.contains("has this host key no more"), "{err}");
-    let keys = json(&desk, &["trust", "show", "lamp-01", "--json"])["keys"].clone();
+    let keys = json(&desk, &["trust", "show", "lamp-01", "--json"])[0]["keys"].clone();
     assert_eq!(keys.as_array().unwrap().len(), 1);
     assert_eq!(keys[0]["fingerprint"], new.public().fingerprint().to_string());
 }
@@ -244,7 +244,7 @@ fn a_dead_link_is_noticed_and_a_new_one_offered() {
     let key = desk.public_key("harbour");
     let lit = light(MachineSpec { fault: Some(Fault::StallAfter(4000)), ..machine("lamp-01", &key) });
     desk.add(&lit);
-    desk.lantern(&["machine", "set", "lamp-01", "keep-alive=1", "keep-alive-misses=1"]).expect(0);
+    desk.lantern(&["machine", "set", "lamp-01", "dead-after=2"]).expect(0);
     let start = Instant::now();
     let err = desk.lantern(&["run", "lamp-01", "--", "flood", "100000"]).expect(251).err;
     assert!(err.contains("whether it is still there") && start.elapsed() < Duration::from_secs(10), "{err}");

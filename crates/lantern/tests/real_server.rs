@@ -245,6 +245,8 @@ fn a_shell_with_a_full_screen_program_and_a_resize() {
     screen.send("stty size\r");
     screen.wait_for("40 120");
     screen.send("exit 5\r");
+    screen.wait_for("Name [");
+    screen.send("no\r");
     assert_eq!(screen.wait_for_exit(), 5);
     assert!(screen.is_cooked());
 }

@@ -153,12 +153,12 @@ fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
     let (desk, _lit) = desk_and_machine();
     let mut screen = Screen::open(&desk, &["shell", "lamp-01"]);
     screen.wait_for("keeper@lamp-01 ~ %");
-    screen.send("\x1e\x1e\x1e");
+    screen.send("\x1c\x1c\x1c");
     screen.wait_for("e ends the session");
     screen.send("s");
     let text = screen.wait_for("round trip");
     assert!(text.contains("mlkem768x25519-sha256 (quantum-safe)") && text.contains("strict"), "{text}");
-    screen.send("\x1e\x1e\x1e");
+    screen.send("\x1c\x1c\x1c");
     screen.send("e");
     assert_eq!(screen.wait_for_exit(), 252);
     assert!(screen.is_cooked());
@@ -166,7 +166,7 @@ fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
     let mut screen = Screen::open(&desk, &["shell", "lamp-01", "--no-escape"]);
     screen.wait_for("keeper@lamp-01 ~ %");
     // What is echoed behind the strokes has gone to the machine, so they have too.
-    screen.send("\x1e\x1e\x1eexit\r");
+    screen.send("\x1c\x1c\x1cexit\r");
     screen.wait_for("exit");
     assert!(!screen.text().contains("e ends the session"), "{}", screen.text());
     screen.send("\x03exit 7\r");
@@ -176,7 +176,7 @@ fn three_strokes_show_the_state_suspend_and_end_a_hung_session() {
     let mut screen = Screen::open_program(&desk, "/bin/bash", &["--norc", "-i"]);
     screen.send(&format!("PS1='here> '\r{} shell lamp-01\r", support::binary()));
     screen.wait_for("keeper@lamp-01 ~ %");
-    screen.send("\x1e\x1e\x1e");
+    screen.send("\x1c\x1c\x1c");
     screen.wait_for("e ends the session");
     screen.send("z");
     screen.wait_for("Stopped");
@@ -284,7 +284,7 @@ fn json_has_the_documented_shape_and_listings_are_aligned() {
     {
         assert!(!keys[0][field].is_null(), "{field}: {keys}");
     }
-    let machine = json(&["machine", "show", "lamp-01", "--json"]);
+    let machine = json(&["machine", "show", "lamp-01", "--json"])[0].clone();
     assert_eq!(machine["host_keys"][0]["fingerprint"], lit.fingerprint.as_str());
     assert_eq!(machine["host_keys"][0]["verified"], "expected");
     assert_eq!(json(&["machine", "list", "--json"])[0]["port"], lit.address.port());

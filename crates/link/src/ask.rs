@@ -130,6 +130,17 @@ pub enum Note<'a> {
         machine: &'a str,
         /// The key.
         key: &'a PublicKey,
+        /// Other machines known to have this key.
+        same_key: &'a [String],
+    },
+    /// Keys came to nothing, and a question follows.
+    KeysRefused {
+        /// The machine.
+        machine: &'a str,
+        /// The names of the keys that were offered.
+        refused: &'a [String],
+        /// The names of those that were not, because servers allow few tries.
+        not_offered: &'a [String],
     },
     /// Host keys in the domain name system were of no use.
     DnsUnproven {

@@ -91,9 +91,10 @@ async fn log_in(
     let request = prepared.request;
     let mut login = Login::start(prepared, line, reached, ask)?;
     login.run().await?;
+    let took = login.key_that_was_taken();
     let Login { client, pump, .. } = login;
     if !request.only_looking {
-        remember(request, &client, ask);
+        remember(request, &client, took, ask);
     }
     let to = Destination {
         machine: request.machine.clone(),

@@ -64,10 +64,10 @@ impl Decision<'_> {
         }
         match self.request.trust {
             TrustPolicy::KnownOnly => {
-                return refuse(TrustFailure::KnownOnly { machine, key: key.clone() });
+                return refuse(TrustFailure::KnownOnly { machine, key: key.clone(), belongs_to: same_key });
             }
             TrustPolicy::FirstUse => {
-                self.ask.note(&Note::FirstUse { machine: &machine, key });
+                self.ask.note(&Note::FirstUse { machine: &machine, key, same_key: &same_key });
                 return Ok(Judged::Trusted(Verified::FirstUse));
             }
             TrustPolicy::Ask => {}

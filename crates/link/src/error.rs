@@ -1,5 +1,7 @@
 //! Why a machine could not be reached or used: one kind for each step, since each has another remedy.
 
+use std::path::PathBuf;
+
 use lantern_book::{BookError, KnownKey};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::{Disconnect, OpenFailure, PlanReport, SshError};
@@ -121,6 +123,14 @@ pub enum LinkError {
         /// How.
         source: SshError,
     },
+    /// A private key that is not ours alone.
+    #[error("others on this computer may read {} (mode {mode:04o})", .path.display())]
+    Exposed {
+        /// Its file.
+        path: PathBuf,
+        /// Its permission bits.
+        mode: u32,
+    },
     /// A file of the book failed.
     #[error(transparent)]
     Book(#[from] BookError),
@@ -150,6 +160,8 @@ pub enum TrustFailure {
         machine: String,
         /// The key it presented.
         key: PublicKey,
+        /// Other machines that have this key.
+        belongs_to: Vec<String>,
     },
     /// It is not the key that was expected.
     #[error("{machine} presented the host key {}, expected was {expected}", .key.fingerprint())]
@@ -168,6 +180,8 @@ pub enum TrustFailure {
         machine: String,
         /// The key it presented.
         key: PublicKey,
+        /// Other machines that have this key.
+        belongs_to: Vec<String>,
     },
     /// The key was revoked.
     #[error("stopped: {machine} presents a host key that was revoked")]
@@ -208,7 +222,11 @@ impl TrustFailure {
     pub fn details(&self) -> Vec<String> {
         let (place, key, known, belongs_to) = match self {
             Self::Changed { place, key, known, belongs_to, .. } => (place, key, known, belongs_to),
-            Self::NoOneToAsk { key, .. } | Self::KnownOnly { key, .. } | Self::NotInDns { key, .. } => {
+            Self::NoOneToAsk { key, belongs_to, .. } | Self::KnownOnly { key, belongs_to, .. } => {
+                let presented = format!("it presented {} {}", key.describe(), key.fingerprint());
+                return std::iter::once(presented).chain(whose(belongs_to)).collect();
+            }
+            Self::NotInDns { key, .. } => {
                 return vec![format!("it presented {} {}", key.describe(), key.fingerprint())];
             }
             Self::Revoked { key, reason, .. } => {
@@ -223,12 +241,16 @@ impl TrustFailure {
             format!("it was {}", known.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
             format!("it is  {} {}, at {place}", key.describe(), key.fingerprint()),
         ];
-        lines.push(match belongs_to.as_slice() {
-            [] => "no other machine in the trust store has the new key".into(),
-            names => format!("the new key is known as the key of {}", names.join(", ")),
-        });
+        let unknown = || "no other machine in the trust store has the new key".to_owned();
+        lines.push(whose(belongs_to).unwrap_or_else(unknown));
         lines
     }
+}
+
+/// Whose key it is, where it is another machine's.
+fn whose(belongs_to: &[String]) -> Option<String> {
+    (!belongs_to.is_empty())
+        .then(|| format!("this is the key of {}: is the address right?", belongs_to.join(", ")))
 }
 
 /// Why login failed: as whom, what the server takes, and what became of everything that could be tried.
@@ -243,6 +265,10 @@ pub struct AuthFailure {
     pub methods: Vec<String>,
     /// What was tried.
     pub report: Vec<PlanReport>,
+    /// The names of keys that the server did not hear of: it allows few tries.
+    pub not_offered: Vec<String>,
+    /// Key files of the ring that were left out because others may read them, and their permission bits.
+    pub exposed: Vec<(PathBuf, u32)>,
     /// The server's reason, where it ended the login itself: most often that there were too many tries.
     pub ended: Option<Disconnect>,
 }

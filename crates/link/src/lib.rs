@@ -17,6 +17,7 @@ mod error;
 mod gateway;
 mod line;
 mod login;
+mod login_report;
 mod login_trust;
 mod look_around;
 mod own_keys;

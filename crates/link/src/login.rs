@@ -10,9 +10,8 @@ use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, Disconnect,
 use tracing::debug;
 
 use crate::ask::{Answer, Ask, Note, Question};
-use crate::error::AuthFailure;
 use crate::line::Line;
-use crate::own_keys::{OwnKey, Put, Putting};
+use crate::own_keys::{LeftOut, OwnKey, Put, Putting};
 use crate::prepared::{Prepared, client_config};
 use crate::pump::{Pump, PumpError};
 use crate::step::Step;
@@ -31,7 +30,10 @@ pub(crate) struct Login<'a, 'r> {
     pub(crate) known: Arc<Known>,
     keys: Vec<OwnKey>,
     agents: Vec<AgentClient>,
-    plan: AuthPlan,
+    pub(crate) plan: AuthPlan,
+    pub(crate) left_out: LeftOut,
+    /// Whether it was told which keys were refused, before a question.
+    pub(crate) refusals_told: bool,
     /// The key that an agent is asked to sign with.
     signing: Option<usize>,
     password_asked: bool,
@@ -52,7 +54,7 @@ impl<'a, 'r> Login<'a, 'r> {
         reached: String,
         ask: &'a dyn Ask,
     ) -> Result<Self, LinkError> {
-        let Prepared { request, known, keys, agents, plan, guesses } = prepared;
+        let Prepared { request, known, keys, agents, plan, left_out, guesses } = prepared;
         let config = client_config(request, &known, guesses)?;
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
@@ -66,6 +68,8 @@ impl<'a, 'r> Login<'a, 'r> {
             keys,
             agents,
             plan,
+            left_out,
+            refusals_told: false,
             signing: None,
             password_asked: false,
             last_password: None,
@@ -135,16 +139,6 @@ impl<'a, 'r> Login<'a, 'r> {
             PumpError::Ssh(source) => LinkError::Handshake { place, source },
             PumpError::Io(source) => LinkError::Dial { place, source },
         }
-    }
-
-    fn failed(&self, ended: Option<Disconnect>) -> LinkError {
-        LinkError::Auth(Box::new(AuthFailure {
-            machine: self.request.machine.clone(),
-            user: self.request.user.clone(),
-            methods: self.plan.methods().to_vec(),
-            report: self.plan.report(),
-            ended,
-        }))
     }
 
     fn tell_agreed(&mut self) {
@@ -297,7 +291,8 @@ impl<'a, 'r> Login<'a, 'r> {
     /// The private half of a key, asking for its passphrase when there is one; else why there is none to be had.
     async fn unlock(&mut self, index: usize) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
         let Some(key) = self.keys.get(index).map(OwnKey::lock) else { return Ok(Err("it is gone")) };
-        let opened = key.unlock(self).await?;
+        let home = self.request.home.clone();
+        let opened = key.unlock(&home, self).await?;
         if let (Ok(opened), Some(own)) = (&opened, self.keys.get_mut(index)) {
             own.keep_opened(opened.clone());
         }
@@ -321,8 +316,12 @@ impl<'a, 'r> Login<'a, 'r> {
                         continue;
                     }
                 },
-                PlannedStep::KeyboardInteractive => Attempt::KeyboardInteractive,
+                PlannedStep::KeyboardInteractive => {
+                    self.tell_refusals();
+                    Attempt::KeyboardInteractive
+                }
                 PlannedStep::Password => {
+                    self.tell_refusals();
                     let again = std::mem::replace(&mut self.password_asked, true);
                     let (user, machine) = (self.request.user.clone(), self.request.machine.clone());
                     match self.put(Question::Password { user, machine, again }).await?.secret() {

@@ -74,10 +74,12 @@ impl Login<'_, '_> {
             Judged::Refused(failure) => return Ok(Err(failure)),
             Judged::Ask(contact) => contact,
         };
-        let machine = contact.machine.clone();
+        let (machine, belongs_to) = (contact.machine.clone(), contact.same_key.clone());
         Ok(match self.put(Question::FirstContact(contact)).await? {
             Answer::Trust(verified) => Ok(verified),
-            Answer::NoOne => Err(Box::new(TrustFailure::NoOneToAsk { machine, key: key.clone() })),
+            Answer::NoOne => {
+                Err(Box::new(TrustFailure::NoOneToAsk { machine, key: key.clone(), belongs_to }))
+            }
             _ => Err(Box::new(TrustFailure::Rejected { machine })),
         })
     }

@@ -1,20 +1,22 @@
 //! The user's own keys: which may be offered, and opening them.
 
 use std::future::Future;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use std::sync::Arc;
 
-use lantern_book::{BookError, KeyRing};
+use lantern_book::{BookError, Home, Installed, KeyRing};
 use lantern_keys::container::Sealed;
-use lantern_keys::{KeyError, PrivateKey, PublicKey};
+use lantern_keys::{Fingerprint, KeyError, PrivateKey, PublicKey};
 use tokio::task::spawn_blocking;
 use tracing::debug;
 
 use crate::{AgentClient, Answer, Ask, ConnectRequest, KeyChoice, LinkError, Question};
 
-/// Most keys offered on one connection: servers close after about six failures, and each costs a round trip.
-const MAX_KEYS_OFFERED: usize = 5;
+/// Keys offered before anybody is asked for a password: servers close after about six failures.
+pub(crate) const KEYS_FIRST: usize = 5;
+/// Most keys offered on one connection: each costs a round trip, and few servers hear of more.
+const MAX_KEYS_OFFERED: usize = 20;
 /// Most tries at a key's passphrase.
 const MAX_PASSPHRASE_TRIES: u32 = 3;
 
@@ -25,6 +27,17 @@ pub(crate) struct OwnKey {
     half: Half,
     /// The agent that signs with it, by its place among those connected.
     pub(crate) agent: Option<usize>,
+    /// Whether the ring knows it as installed there.
+    is_installed_there: bool,
+}
+
+/// Keys that a machine does not hear of.
+#[derive(Debug, Default)]
+pub(crate) struct LeftOut {
+    /// The names of those behind the most that are offered.
+    pub(crate) too_many: Vec<String>,
+    /// The files of those that others on this computer may read, and their permission bits.
+    pub(crate) exposed: Vec<(PathBuf, u32)>,
 }
 
 /// The private half of a key, as far as it was fetched.
@@ -32,7 +45,7 @@ pub(crate) struct OwnKey {
 enum Half {
     /// Only an agent has it.
     Elsewhere,
-    /// In a file of the ring that was not read yet: of ten thousand, five are offered.
+    /// In a file of the ring that was not read yet: of ten thousand, a few are offered.
     InRing {
         /// Whether a passphrase protects it.
         is_protected: bool,
@@ -70,7 +83,7 @@ impl OwnKey {
 
     /// What unlocking it needs.
     pub(crate) fn lock(&self) -> Lock {
-        Lock { name: self.name.clone(), half: self.half.clone() }
+        Lock { name: self.name.clone(), public: self.public.clone(), half: self.half.clone() }
     }
 
     pub(crate) fn keep_opened(&mut self, key: Arc<PrivateKey>) {
@@ -87,34 +100,52 @@ impl OwnKey {
     }
 }
 
-/// The keys that a request lets us offer, those that cost no question first.
-pub(crate) async fn own_keys(request: &ConnectRequest, ask: &dyn Ask) -> Result<Vec<OwnKey>, LinkError> {
+/// The keys that a request lets us offer; of all those of the ring, those are left out that others may read.
+pub(crate) async fn own_keys(
+    request: &ConnectRequest,
+    ask: &dyn Ask,
+    left_out: &mut LeftOut,
+) -> Result<Vec<OwnKey>, LinkError> {
     let ring = KeyRing::new(&request.home);
     Ok(match &request.keys {
         KeyChoice::Nothing => Vec::new(),
         KeyChoice::Named(names) => {
-            names.iter().map(|name| from_ring(&ring, name)).collect::<Result<_, BookError>>()?
+            names.iter().map(|name| named(request, &ring, name)).collect::<Result<_, LinkError>>()?
         }
-        KeyChoice::File(path) => vec![from_file(path, ask).await?],
+        KeyChoice::File(path) => vec![from_file(request, path, ask).await?],
         KeyChoice::Ring | KeyChoice::RingWithout(_) => {
-            // A broken file in the ring is reported by `key list`; here the others serve.
-            let keys = ring.summaries()?.into_iter().filter_map(|(name, key)| {
-                let key = key.ok()?;
-                let half = Half::InRing { is_protected: key.is_protected() };
-                Some(OwnKey { name, public: key.public()?, half, agent: None })
-            });
-            let left_out = match &request.keys {
+            let not_this = match &request.keys {
                 KeyChoice::RingWithout(key) => Some(key),
                 _ => None,
             };
-            keys.filter(|key| Some(&key.public) != left_out).collect()
+            let mut keys = Vec::new();
+            // A broken file in the ring is reported by `key list`; here the others serve.
+            for (name, key) in ring.summaries()?.into_iter().filter_map(|(name, key)| Some((name, key.ok()?)))
+            {
+                let Some(public) = key.public().filter(|public| Some(public) != not_this) else { continue };
+                if key.is_exposed() && !request.even_exposed {
+                    left_out.exposed.push((ring.private_path(&name), key.mode));
+                    continue;
+                }
+                let is_there =
+                    |place: &Installed| place.machine == request.machine && place.user == request.user;
+                let is_installed_there = key.note.installed.iter().any(is_there);
+                let half = Half::InRing { is_protected: key.is_protected() };
+                keys.push(OwnKey { name, public, half, agent: None, is_installed_there });
+            }
+            keys
         }
     })
 }
 
-fn from_ring(ring: &KeyRing, name: &str) -> Result<OwnKey, BookError> {
+/// One that was asked for by its name.
+fn named(request: &ConnectRequest, ring: &KeyRing, name: &str) -> Result<OwnKey, LinkError> {
     let entry = ring.get(name)?;
-    Ok(OwnKey { name: entry.name, public: entry.public, half: Half::of(entry.sealed), agent: None })
+    if entry.is_exposed() && !request.even_exposed {
+        return Err(LinkError::Exposed { path: entry.path, mode: entry.mode });
+    }
+    let half = Half::of(entry.sealed);
+    Ok(OwnKey { name: entry.name, public: entry.public, half, agent: None, is_installed_there: false })
 }
 
 /// Connects to the agents of a request and marks the keys that they sign with. Where any key of the ring may be offered,
@@ -146,6 +177,7 @@ pub(crate) async fn join_agents(request: &ConnectRequest, keys: &mut Vec<OwnKey>
                     public,
                     half: Half::Elsewhere,
                     agent: Some(agents.len()),
+                    is_installed_there: false,
                 }),
                 None => {}
             }
@@ -163,25 +195,34 @@ fn is_welcome(choice: &KeyChoice, key: &PublicKey) -> bool {
     }
 }
 
-/// Puts keys that cost no question first, so that a passphrase is asked for only when needed, leaves the rest out, and reads the files of
-/// those that stay. One that broke or went meanwhile is left out too.
-pub(crate) fn choose(request: &ConnectRequest, keys: Vec<OwnKey>) -> Vec<OwnKey> {
-    let ring = KeyRing::new(&request.home);
-    let mut keys = keys;
-    keys.sort_by_key(OwnKey::rank);
-    let read = keys.into_iter().filter_map(|key| match key.half {
-        Half::InRing { .. } => {
-            let read = from_ring(&ring, &key.name).ok().filter(|read| read.public == key.public)?;
-            Some(OwnKey { agent: key.agent, ..read })
-        }
-        _ => Some(key),
-    });
-    read.take(MAX_KEYS_OFFERED).collect()
+/// Puts the keys in the order in which they are offered, and leaves the rest out. Those that the book says keep their order. Of the others, what
+/// the machine took last comes first, then what is known to be installed there; among those, what costs no question, so that a passphrase is asked
+/// for only when needed.
+pub(crate) fn choose(
+    request: &ConnectRequest,
+    mut keys: Vec<OwnKey>,
+    took: Option<&Fingerprint>,
+    left_out: &mut LeftOut,
+) -> Vec<OwnKey> {
+    if matches!(request.keys, KeyChoice::Ring | KeyChoice::RingWithout(_)) {
+        keys.sort_by_key(|key| {
+            let took = took.is_some_and(|took| key.public.fingerprint() == *took);
+            (!took, !key.is_installed_there, key.rank())
+        });
+    }
+    let rest = keys.split_off(keys.len().min(MAX_KEYS_OFFERED));
+    left_out.too_many = rest.into_iter().map(|key| key.name).collect();
+    keys
 }
 
 /// A key file. Where the container hides the public half, it has to be opened before it can be offered.
-async fn from_file(path: &Path, ask: &dyn Ask) -> Result<OwnKey, LinkError> {
-    let sealed = Arc::new(KeyRing::read_file(path)?);
+async fn from_file(request: &ConnectRequest, path: &Path, ask: &dyn Ask) -> Result<OwnKey, LinkError> {
+    let (sealed, mode) = KeyRing::read_file(path)?;
+    // What is no file, a pipe from another program say, has nobody else who reads it.
+    if mode & 0o077 != 0 && path.is_file() && !request.even_exposed {
+        return Err(LinkError::Exposed { path: path.to_owned(), mode });
+    }
+    let sealed = Arc::new(sealed);
     let name = path.display().to_string();
     let failed = |source| LinkError::Book(BookError::Key { path: path.to_owned(), source });
     let (public, half) = match (sealed.public(), sealed.is_protected()) {
@@ -192,7 +233,7 @@ async fn from_file(path: &Path, ask: &dyn Ask) -> Result<OwnKey, LinkError> {
             (opened.public().clone(), Half::Open(Arc::new(opened)))
         }
     };
-    Ok(OwnKey { name, public, half, agent: None })
+    Ok(OwnKey { name, public, half, agent: None, is_installed_there: false })
 }
 
 /// Puts a question and goes on with whatever has to go on meanwhile.
@@ -242,6 +283,7 @@ async fn open(
 /// A key that is to be unlocked, apart from the login that needs it.
 pub(crate) struct Lock {
     name: String,
+    public: PublicKey,
     half: Half,
 }
 
@@ -249,9 +291,18 @@ impl Lock {
     /// The private half; else why there is none to be had.
     pub(crate) async fn unlock(
         self,
+        home: &Home,
         to: &mut dyn Put,
     ) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
-        let sealed = match self.half {
+        let half = match self.half {
+            Half::InRing { .. } => match KeyRing::new(home).get(&self.name) {
+                Ok(entry) if entry.public == self.public => Half::of(entry.sealed),
+                Ok(_) => return Ok(Err("its file holds another key by now")),
+                Err(_) => return Ok(Err("its file is damaged or gone")),
+            },
+            read => read,
+        };
+        let sealed = match half {
             Half::Open(opened) => return Ok(Ok(opened)),
             Half::Closed(sealed) => sealed,
             Half::Elsewhere | Half::InRing { .. } => return Ok(Err("the agent that has it did not sign")),

@@ -3,18 +3,19 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use lantern_book::{BookError, Hint, Hints, TrustStore};
-use lantern_keys::{PublicKey, SignatureAlgorithm, SystemRandom};
+use lantern_book::{BookError, Hint, Hints, TrustStore, Uses};
+use lantern_keys::{Fingerprint, PublicKey, SignatureAlgorithm, SystemRandom};
 use lantern_ssh::algorithm::KexAlgorithm;
 use lantern_ssh::{AuthPlan, Client, ClientConfig, Guess, KeyCandidate};
 use tracing::debug;
 
 use crate::ask::{Ask, Note};
-use crate::own_keys::{OwnKey, choose, join_agents, own_keys};
+use crate::own_keys::{KEYS_FIRST, LeftOut, OwnKey, choose, join_agents, own_keys};
+use crate::request::ASKED_MEANWHILE;
 use crate::{AgentClient, ConnectRequest, Known, LinkError};
 
-/// Notes what this connection taught for the next one. A home that cannot be written costs a note, not a session.
-pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask) {
+/// Notes what this connection taught for the next one, and by which key it was made. A home that cannot be written costs a note, not a session.
+pub(crate) fn remember(request: &ConnectRequest, client: &Client, took: Option<Fingerprint>, ask: &dyn Ask) {
     let place = request.trust_place();
     let noted = match client.host_key() {
         Some(key) => TrustStore::note_seen(&request.home, &request.machine, &place, key, Timestamp::now()),
@@ -29,7 +30,12 @@ pub(crate) fn remember(request: &ConnectRequest, client: &Client, ask: &dyn Ask)
         // An old one would go on to cost what it cost today.
         None => hints.forget(&request.machine),
     };
-    if let Err(error) = noted.and(hinted) {
+    let now = Timestamp::now();
+    let used = Uses::of(&request.home).note(&request.machine, |noted| {
+        (noted.used, noted.seen) = (Some(now), Some(now));
+        noted.took = took.or(noted.took);
+    });
+    if let Err(error) = noted.and(hinted).and(used) {
         ask.note(&Note::NotRemembered(&error));
     }
 }
@@ -41,6 +47,7 @@ pub(crate) struct Prepared<'r> {
     pub(crate) keys: Vec<OwnKey>,
     pub(crate) agents: Vec<AgentClient>,
     pub(crate) plan: AuthPlan,
+    pub(crate) left_out: LeftOut,
     pub(crate) guesses: bool,
 }
 
@@ -55,22 +62,25 @@ impl<'r> Prepared<'r> {
             Some(known) if request.only_looking => known.clone(),
             _ => Arc::new(Known::load(&request.home)?),
         };
-        let mut keys = own_keys(request, ask).await?;
+        let mut left_out = LeftOut::default();
+        let mut keys = own_keys(request, ask, &mut left_out).await?;
         let agents = join_agents(request, &mut keys).await;
-        let keys = choose(request, keys);
+        let took = Uses::of(&request.home).get(&request.machine).took;
+        let keys = choose(request, keys, took.as_ref(), &mut left_out);
         let candidates = keys.iter().map(|key| KeyCandidate {
             name: key.name.clone(),
             public: key.public.clone(),
             locked: key.is_locked(),
         });
-        let mut plan = AuthPlan::new(candidates.collect(), ask.password_at_hand(&request.machine));
+        let plan = AuthPlan::new(candidates.collect(), ask.password_at_hand(&request.machine));
+        let mut plan = plan.with_keys_first(KEYS_FIRST);
         if request.keys_only {
             plan = plan.with_keys_only();
         }
         if ask.wants_methods() {
             plan = plan.with_probe_first();
         }
-        Ok(Self { request, known, keys, agents, plan, guesses: true })
+        Ok(Self { request, known, keys, agents, plan, left_out, guesses: true })
     }
 }
 
@@ -97,8 +107,9 @@ pub(crate) fn client_config(
     config.known_host_keys.retain(|key| request.expect.is_none_or(|expected| key.fingerprint() == expected));
     config.handshake_time = request.limits.handshake;
     config.login_time = request.limits.login;
-    config.keepalive = request.limits.keepalive;
-    config.keepalive_misses = request.limits.keepalive_misses;
+    // The last third is the time that the last question has for its answer.
+    config.keepalive = request.limits.dead_after.map(|time| time / ASKED_MEANWHILE);
+    config.keepalive_misses = ASKED_MEANWHILE - 1;
     Ok(config)
 }
 

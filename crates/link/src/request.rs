@@ -10,6 +10,9 @@ use lantern_ssh::Offer;
 
 use crate::AgentSocket;
 
+/// How often a silent server is asked whether it is there, before the link counts as dead.
+pub(crate) const ASKED_MEANWHILE: u32 = 3;
+
 /// How long each step may take.
 #[derive(Debug, Clone, Copy)]
 pub struct TimeLimits {
@@ -19,10 +22,8 @@ pub struct TimeLimits {
     pub handshake: Duration,
     /// For each answer of the server while logging in.
     pub login: Duration,
-    /// How often a silent server is asked whether it is there; none: never.
-    pub keepalive: Option<Duration>,
-    /// After how many questions without an answer the link counts as dead.
-    pub keepalive_misses: u32,
+    /// Without any answer until the link counts as dead, asked three times meanwhile; none: never.
+    pub dead_after: Option<Duration>,
 }
 
 impl Default for TimeLimits {
@@ -31,8 +32,7 @@ impl Default for TimeLimits {
             connect: Duration::from_secs(10),
             handshake: Duration::from_secs(30),
             login: Duration::from_secs(60),
-            keepalive: Some(Duration::from_secs(20)),
-            keepalive_misses: 3,
+            dead_after: Some(Duration::from_secs(60)),
         }
     }
 }
@@ -106,6 +106,8 @@ pub struct ConnectRequest {
     pub keys: KeyChoice,
     /// Whether nothing but keys is tried: no password, no questions of the machine.
     pub keys_only: bool,
+    /// Whether a key file is used that others on this computer may read.
+    pub even_exposed: bool,
     /// Agents that may sign, in order; one that does not answer is passed over.
     pub agents: Vec<AgentSocket>,
     /// The fingerprint that the host key must have at first contact.
@@ -138,6 +140,7 @@ impl ConnectRequest {
             user: user.to_owned(),
             keys: KeyChoice::Ring,
             keys_only: false,
+            even_exposed: false,
             agents: Vec::new(),
             expect: None,
             trust: TrustPolicy::Ask,

@@ -6,6 +6,8 @@
 //! - [`Target`] and [`ReachOptions`]: from a name or an address to everything that a connection needs to know.
 //! - [`login`]: logging in for an operation, with a proof of what one key is good for.
 //! - [`install()`], [`withdraw()`], [`rotate`]: keys onto machines, off them, and one in place of another.
+//! - [`keep`]: a one-off becomes a machine of the book. [`find_key_file`]: the file that a pasted text names.
+//! - [`login_clues`]: what is known here that says why a login was refused.
 //! - [`AgentForward`]: the agent for a machine that asks for signatures.
 //! - [`check`]: every step of a connection, what it saw, and the first that failed.
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
@@ -21,11 +23,15 @@ mod error;
 mod forward;
 mod install;
 pub mod inventory;
+pub mod keep;
 pub mod key_audit;
+mod key_search;
 pub mod login;
+mod login_clues;
 pub mod place;
 mod reach;
 pub mod rotate;
+mod source_address;
 mod target;
 pub mod trust;
 mod withdraw;
@@ -33,7 +39,9 @@ mod withdraw;
 pub use error::OperationError;
 pub use forward::AgentForward;
 pub use install::{InstallError, Installation, install};
+pub use key_search::{FoundKey, find_key_file};
 pub use lantern_link::chain;
+pub use login_clues::{LoginClues, SameHost, login_clues};
 pub use reach::{LimitOptions, ReachError, ReachOptions};
 pub use target::{SessionSettings, Target};
 pub use withdraw::{WithdrawError, Withdrawal, withdraw};

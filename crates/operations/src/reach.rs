@@ -46,8 +46,12 @@ pub struct ReachOptions {
     pub user: Option<String>,
     /// The image that says the user.
     pub image: Option<String>,
+    /// Where to dial, the likeliest first; empty: as the book or the one-off says.
+    pub addresses: Vec<String>,
     /// The keys to offer.
     pub keys: Option<KeyChoice>,
+    /// Whether a key file is used that others on this computer may read.
+    pub even_exposed: bool,
     /// Machines to go through, the nearest first; empty: as the book says.
     pub gateways: Vec<String>,
     /// The proxy to go through, as a URI.
@@ -71,8 +75,8 @@ pub struct LimitOptions {
     pub handshake: Option<Duration>,
     /// For each answer while logging in.
     pub login: Option<Duration>,
-    /// How often a silent server is asked whether it is there; zero: never.
-    pub keep_alive: Option<Duration>,
+    /// Without any answer until the link counts as dead; zero: never.
+    pub dead_after: Option<Duration>,
 }
 
 impl LimitOptions {
@@ -82,12 +86,11 @@ impl LimitOptions {
             connect: self.connect.unwrap_or(book.connect),
             handshake: self.handshake.unwrap_or(book.handshake),
             login: self.login.unwrap_or(book.login),
-            keepalive: match self.keep_alive {
+            dead_after: match self.dead_after {
                 Some(Duration::ZERO) => None,
-                Some(every) => Some(every),
-                None => book.keepalive,
+                Some(time) => Some(time),
+                None => book.dead_after,
             },
-            ..book
         }
     }
 }

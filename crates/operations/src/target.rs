@@ -56,7 +56,7 @@ pub struct SessionSettings {
     pub terminal_type: Option<String>,
     /// Whether it is told the language.
     pub send_language: bool,
-    /// Whether strokes of Ctrl-^ open the line of choices.
+    /// Whether strokes of Ctrl-\ open the line of choices.
     pub stroke_menu: bool,
     /// What is typed into a new shell first.
     pub first_command: Option<String>,
@@ -158,10 +158,10 @@ impl Target {
         };
         let seconds = |field, usual: Duration| effective.number(field).map_or(usual, Duration::from_secs);
         let usual = TimeLimits::default();
-        let keepalive = match effective.number(Field::KeepAlive) {
+        let dead_after = match effective.number(Field::DeadAfter) {
             Some(0) => None,
             Some(seconds) => Some(Duration::from_secs(seconds)),
-            None => usual.keepalive,
+            None => usual.dead_after,
         };
         Ok(Self {
             name: name.to_owned(),
@@ -182,11 +182,7 @@ impl Target {
                 connect: seconds(Field::ConnectLimit, usual.connect),
                 handshake: seconds(Field::HandshakeLimit, usual.handshake),
                 login: seconds(Field::LoginLimit, usual.login),
-                keepalive,
-                keepalive_misses: effective
-                    .number(Field::KeepAliveMisses)
-                    .and_then(|misses| u32::try_from(misses).ok())
-                    .unwrap_or(usual.keepalive_misses),
+                dead_after,
             },
             trust: match effective.text(Field::Trust) {
                 Some("known-only") => TrustPolicy::KnownOnly,
@@ -237,6 +233,9 @@ impl Target {
             }
             self = self.with_proxy_first().named_by_its_way(home)?;
         }
+        if !options.addresses.is_empty() {
+            self.addresses.clone_from(&options.addresses);
+        }
         if let Some(proxy) = &options.proxy {
             let parsed = Proxy::parse(proxy).map_err(|rule| ReachError::Proxy {
                 text: shown(proxy),
@@ -251,6 +250,20 @@ impl Target {
         Ok(self)
     }
 
+    /// How it is typed: by its name, or as the one-off that it is.
+    pub fn typed(&self) -> String {
+        match (&self.one_off, &self.user) {
+            (Some(place), Some(user)) => format!("{user}@{place}"),
+            (Some(place), None) => place.clone(),
+            (None, _) => self.name.clone(),
+        }
+    }
+
+    /// Whether it was typed as an address and is no machine of the book.
+    pub fn is_one_off(&self) -> bool {
+        self.one_off.is_some()
+    }
+
     /// Its first address and port as one word.
     pub fn place(&self) -> String {
         lantern_book::place(self.addresses.first().map_or("", String::as_str), self.port)
@@ -261,13 +274,11 @@ impl Target {
     /// # Errors
     /// When nothing says.
     pub fn user(&self, options: &ReachOptions) -> Result<String, ReachError> {
-        let by_image = || {
-            let image = options.image.as_ref()?;
-            lantern_book::image(image)?.users.first().map(|user| (*user).to_owned())
-        };
-        let user = options.user.clone().or_else(by_image);
-        let user = user.or_else(|| self.user.clone()).or_else(|| options.local_user.clone());
-        user.ok_or(ReachError::NoUser)
+        let first = |image: &String| lantern_book::image(image)?.users.first().map(|user| (*user).to_owned());
+        let by_option = || options.image.as_ref().and_then(first);
+        let by_book = || self.image.as_ref().and_then(first);
+        let user = options.user.clone().or_else(by_option).or_else(|| self.user.clone()).or_else(by_book);
+        user.or_else(|| options.local_user.clone()).ok_or(ReachError::NoUser)
     }
 
     /// The keys to offer: by option or book, else all of the ring.
@@ -306,6 +317,7 @@ impl Target {
                 user,
                 keys,
                 keys_only: false,
+                even_exposed: options.even_exposed,
                 agents: options.agents.clone(),
                 expect: None,
                 trust: target.trust,
@@ -317,8 +329,8 @@ impl Target {
             })
         };
         let via = target.via.iter().map(|gateway| {
-            let user = gateway.user.clone().or_else(|| options.local_user.clone()).unwrap_or_default();
-            hop(gateway, user, gateway.own_keys())
+            let own = ReachOptions { local_user: options.local_user.clone(), ..ReachOptions::default() };
+            hop(gateway, gateway.user(&own)?, gateway.own_keys())
         });
         let via = via.collect::<Result<Vec<_>, _>>()?;
         let request = hop(&target, self.user(options)?, keys)?;

@@ -96,7 +96,7 @@ fn keys_without(keys: KeyChoice, entry: &RingEntry) -> Result<KeyChoice, Withdra
         KeyChoice::Nothing => KeyChoice::Nothing,
         KeyChoice::File(path) => {
             // A file that hides its public half could be the very key.
-            let other = KeyRing::read_file(&path).map_err(OperationError::from)?;
+            let other = KeyRing::read_file(&path).map_err(OperationError::from)?.0;
             if other.public().is_none_or(|public| *public == entry.public) {
                 return Err(WithdrawError::SameKey { path, key: entry.name.clone() });
             }

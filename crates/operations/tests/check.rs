@@ -295,7 +295,15 @@ fn what_is_amiss_here_is_found_and_can_be_mended() {
         scene.add_to_book(&format!(
             "forward-display = true\ntunnels = {{ console = \"local {port} to 127.0.0.1:443\" }}"
         ));
-        let options = CheckOptions { keeper: Some(socket.clone()), ..CheckOptions::default() };
+        // A key that others can read is not offered, unless somebody says so.
+        let mut options = CheckOptions { keeper: Some(socket.clone()), ..CheckOptions::default() };
+        let account = check_by(&scene, "lamp-01", Arc::new(Nobody), &options).await;
+        let exposed = match account.failed.map(|failed| failed.error) {
+            Some(CheckError::Way(LinkError::Auth(auth))) => auth.exposed,
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(exposed, [(entry.path.clone(), 0o644)]);
+        options.reach.even_exposed = true;
         let account = check_by(&scene, "lamp-01", Arc::new(Nobody), &options).await;
         assert!(account.failed.is_none() && !account.is_well() && account.severity() == 1, "{account:#?}");
         let findings: Vec<&Finding> = account

@@ -87,7 +87,7 @@ fn options_go_before_the_book_and_touch_the_machine_alone() {
         keys: Some(KeyChoice::Nothing),
         limits: LimitOptions {
             connect: Some(Duration::from_secs(60)),
-            keep_alive: Some(Duration::ZERO),
+            dead_after: Some(Duration::ZERO),
             ..LimitOptions::default()
         },
         ..ReachOptions::default()
@@ -95,7 +95,7 @@ fn options_go_before_the_book_and_touch_the_machine_alone() {
     let request = target.request(&home, &options, target.keys(&options), true).unwrap();
     assert_eq!((request.user.as_str(), request.keys_only), ("admin", true));
     assert!(matches!(request.keys, KeyChoice::Nothing));
-    assert_eq!((request.limits.connect, request.limits.keepalive), (Duration::from_secs(60), None));
+    assert_eq!((request.limits.connect, request.limits.dead_after), (Duration::from_secs(60), None));
     // The gateways keep their own users and keys, and are allowed other ways in.
     assert_eq!((request.via[0].user.as_str(), request.via[1].user.as_str()), ("keeper", "porter"));
     assert!(request.via.iter().all(|gateway| !gateway.keys_only && gateway.expect.is_none()));

@@ -3,6 +3,7 @@
 use clap::Args;
 
 use crate::cli::machine::selection::ExceptArgs;
+use crate::cli::one_off::OneOffArgs;
 
 use crate::cli::connect::ConnectArgs;
 
@@ -12,6 +13,7 @@ use crate::cli::connect::ConnectArgs;
   lantern check lamp-01                walks every step and says what it saw
   lantern check @coast                 a table of many, the worst first
   lantern check lamp-01 --user admin   would that user be let in?
+  lantern check --paste 'connect -i lamp.pem keeper@192.0.2.7'
   lantern check lamp-01 --fix          mends what is ours to mend, after asking
 
 Nothing is trusted, installed or changed on the machine, and no password is asked for. The exit
@@ -19,7 +21,7 @@ code is that of the worst step (`lantern exit-codes` lists them), or 1 when all 
 something is questionable.")]
 pub(crate) struct CheckArgs {
     /// Machines: names, globs, @tags, comma-separated; or user@address:port
-    #[arg(required = true, value_name = "SELECTION", add = crate::cli::completing::selection())]
+    #[arg(required_unless_present = "paste", value_name = "SELECTION", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
@@ -29,6 +31,8 @@ pub(crate) struct CheckArgs {
     /// With --fix: don't ask
     #[arg(long, requires = "fix")]
     pub(crate) yes: bool,
+    #[command(flatten)]
+    pub(crate) one_off: OneOffArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

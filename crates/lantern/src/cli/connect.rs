@@ -28,6 +28,9 @@ pub(crate) struct ConnectArgs {
     /// Offer no key
     #[arg(long, conflicts_with = "key")]
     pub(crate) no_key: bool,
+    /// Use a key file that others on this computer may read, this once
+    #[arg(long)]
+    pub(crate) anyway: bool,
     /// Ask neither the keeper nor another agent to sign
     #[arg(long)]
     pub(crate) no_agent: bool,
@@ -61,9 +64,9 @@ pub(crate) struct ConnectArgs {
     /// Longest wait for each answer while logging in, in seconds [default: the book's, else 60]
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=3600))]
     pub(crate) login_limit: Option<u64>,
-    /// Ask after so many silent seconds whether it is there; 0: never [default: the book's, else 20]
+    /// Seconds without any answer until the link counts as dead; 0: never [default: the book's, else 60]
     #[arg(long, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(0..=86_400))]
-    pub(crate) keep_alive: Option<u64>,
+    pub(crate) dead_after: Option<u64>,
 }
 
 impl ConnectArgs {
@@ -79,6 +82,8 @@ impl ConnectArgs {
                 Some(name) => Some(KeyChoice::Named(vec![name.clone()])),
                 None => None,
             },
+            addresses: Vec::new(),
+            even_exposed: self.anyway,
             gateways: self.gateways.clone(),
             proxy: self.proxy.clone(),
             expect: self.expect,
@@ -86,7 +91,7 @@ impl ConnectArgs {
                 connect: seconds(self.connect_limit),
                 handshake: seconds(self.handshake_limit),
                 login: seconds(self.login_limit),
-                keep_alive: seconds(self.keep_alive),
+                dead_after: seconds(self.dead_after),
             },
             agents: if self.no_agent { Vec::new() } else { agents(home) },
             local_user: local_user(),

@@ -12,6 +12,7 @@ pub(crate) mod keeper_unit;
 pub(crate) mod key;
 pub(crate) mod machine;
 pub(crate) mod manual;
+pub(crate) mod one_off;
 pub(crate) mod open;
 pub(crate) mod profile;
 pub(crate) mod quick;

@@ -18,7 +18,7 @@ pub(crate) enum ProfileCommand {
     /// Give a profile another name
     Rename(RenameArgs),
     /// Remove a profile
-    Remove(NameArgs),
+    Remove(RemoveArgs),
 }
 
 /// A profile and settings.
@@ -42,14 +42,31 @@ pub(crate) struct ChangeArgs {
 
 /// A profile by name.
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern profile show coast")]
 pub(crate) struct NameArgs {
     /// Its name
     #[arg(add = crate::cli::completing::profiles())]
     pub(crate) name: String,
 }
 
+/// Arguments of `profile remove`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern profile remove coast
+  lantern profile remove coast --plan")]
+pub(crate) struct RemoveArgs {
+    /// Its name
+    #[arg(add = crate::cli::completing::profiles())]
+    pub(crate) name: String,
+    #[command(flatten)]
+    pub(crate) plan: PlanArgs,
+}
+
 /// Arguments of `profile rename`.
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern profile rename coast coast-north")]
 pub(crate) struct RenameArgs {
     /// Its name
     #[arg(add = crate::cli::completing::profiles())]

@@ -1,32 +1,67 @@
 //! Arguments of `lantern run`.
 
+use std::ffi::{OsStr, OsString};
+
 use clap::Args;
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::forward::ForwardArgs;
+use crate::cli::one_off::OneOffArgs;
 
 /// Arguments of `run`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern run lamp-01 -- uptime
+  lantern run lamp-01 'echo $HOME'
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
 
-The words after -- are joined with spaces and handed to the shell of the user on the
-machine. Its exit status is passed on; a signal that ended it becomes 128 and its number.
-Ctrl-C sends it the signal INT; a second one ends lantern (exit code 252).")]
+Everything after MACHINE is the command. One word is a line for the shell of the user on the
+machine, as it is. Several words behind -- arrive there as those words, quoted for a POSIX
+shell; without -- they are joined with spaces, as programs do that call a remote shell by
+themselves (version control, synchronisation): `lantern run` will do for one. Options of
+lantern's go before the command.
+
+Standard input is passed on when it is a pipe or a file. A file is left where it stood, so that
+a loop which reads its list from one goes on; for a list from a pipe, say --no-input.
+
+Its exit status is passed on; a signal that ended it becomes 128 and its number. Ctrl-C sends it
+the signal INT; a second one ends lantern (exit code 252).")]
 pub(crate) struct RunArgs {
     /// A machine: a name in the book, or user@address:port
-    #[arg(add = crate::cli::completing::machines())]
-    pub(crate) machine: String,
-    /// The command and its words
-    #[arg(last = true, required = true, value_name = "COMMAND")]
-    pub(crate) command: Vec<std::ffi::OsString>,
-    /// Don't pass on standard input
+    #[arg(required_unless_present = "paste", add = crate::cli::completing::machines())]
+    pub(crate) machine: Option<OsString>,
+    /// The command: its words behind --, or a line for the machine's own shell
+    #[arg(trailing_var_arg = true, required_unless_present = "paste", value_name = "COMMAND")]
+    pub(crate) command: Vec<OsString>,
+    #[command(flatten)]
+    pub(crate) one_off: OneOffArgs,
+    /// Don't pass on standard input: what a loop that reads its list from a pipe needs (while read m; do …)
     #[arg(long)]
     pub(crate) no_input: bool,
+    /// Pass on what is typed, too: without it only what comes from a pipe or a file is
+    #[arg(long, conflicts_with = "no_input")]
+    pub(crate) input: bool,
+    /// Whether -- stood before the command.
+    #[arg(skip)]
+    pub(crate) is_behind_dashes: bool,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
     #[command(flatten)]
     pub(crate) forward: ForwardArgs,
+}
+
+impl RunArgs {
+    /// Notes whether `--` stood before the command, which is at the end of the words that were typed.
+    pub(crate) fn look_for_dashes(&mut self, typed: &[OsString]) {
+        let count = self.command_words().len();
+        let before = typed.len().checked_sub(count + 1).and_then(|at| typed.get(at));
+        self.is_behind_dashes = before.is_some_and(|word| word == "--");
+    }
+
+    /// The words of the command: with a pasted text in place of the machine, all of them.
+    pub(crate) fn command_words(&self) -> Vec<&OsStr> {
+        let first = self.machine.as_deref().filter(|_| self.one_off.paste.is_some());
+        first.into_iter().chain(self.command.iter().map(OsString::as_os_str)).collect()
+    }
 }

@@ -19,6 +19,8 @@ pub(crate) enum Source {
     Option(&'static str),
     /// By this variable of the environment.
     Environment(&'static str),
+    /// By the system's list of users.
+    System,
     /// Nowhere: it is what the platform usually has.
     Platform,
 }
@@ -28,6 +30,7 @@ impl fmt::Display for Source {
         match self {
             Self::Option(name) => write!(f, "by {name}"),
             Self::Environment(name) => write!(f, "by ${name}"),
+            Self::System => f.write_str("by the system"),
             Self::Platform => f.write_str("the usual place"),
         }
     }
@@ -87,7 +90,11 @@ pub(crate) fn home_as_it_is(global: &Global) -> Result<Home, Failure> {
 
 /// The user name on this computer: what machines are tried with when nothing else is known.
 pub(crate) fn local_user() -> Option<String> {
-    let user = from_environment("USER").or_else(|| from_environment("LOGNAME"))?;
+    let by_system = || {
+        let value = uzers::get_user_by_uid(rustix::process::getuid().as_raw())?.name().to_owned();
+        Some(Sourced { value, source: Source::System })
+    };
+    let user = from_environment("USER").or_else(|| from_environment("LOGNAME")).or_else(by_system)?;
     debug!(user = %user.value.display(), said = %user.source, "the user here");
     user.value.into_string().ok()
 }

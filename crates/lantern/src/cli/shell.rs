@@ -4,24 +4,29 @@ use clap::Args;
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::forward::ForwardArgs;
+use crate::cli::one_off::OneOffArgs;
 
 /// Arguments of `shell`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:
+#[command(after_help = r"Examples:
   lantern shell lamp-01
+  lantern shell                             pick one: type parts of a name, address, tag or note
   lantern shell keeper@192.0.2.7:2222
-  lantern shell lamp-01 --resume-prompt --keep-alive 5
+  lantern shell --paste 'connect -i lamp.pem keeper@192.0.2.7'
+  lantern shell lamp-01 --resume-prompt --dead-after 10
 
-When a session hangs: Ctrl-^ three times within a second opens a line with three choices: e
+When a session hangs: Ctrl-\ three times within a second opens a line with three choices: e
 ends it, z suspends lantern, s shows the session's state. Fewer strokes go to the machine
 like any other key; --no-escape switches it off.
 
 The exit status is that of the remote shell.")]
 pub(crate) struct ShellArgs {
-    /// A machine: a name in the book, or user@address:port
-    #[arg(add = crate::cli::completing::machines())]
-    pub(crate) machine: String,
-    /// Pass Ctrl-^ on like any other key
+    /// A machine: a name in the book, or user@address:port; without one, you pick
+    #[arg(conflicts_with = "paste", add = crate::cli::completing::machines())]
+    pub(crate) machine: Option<String>,
+    #[command(flatten)]
+    pub(crate) one_off: OneOffArgs,
+    /// Pass Ctrl-\ on like any other key
     #[arg(long)]
     pub(crate) no_escape: bool,
     /// When the link dies, offer to connect again with the same settings

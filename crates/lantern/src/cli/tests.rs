@@ -136,7 +136,7 @@ fn the_quick_way_leads_to_the_same_place() {
     let lines = [
         "lantern run lamp-01 -- uptime",
         "lantern --json run lamp-01 --no-input -- run -v --json",
-        "lantern -vv --home /tmp/run shell lamp-01 --keep-alive 5",
+        "lantern -vv --home /tmp/run shell lamp-01 --dead-after 5",
         "lantern check run shell --fix --yes -j",
         "lantern --home run check @coast --user keeper --log x",
         "lantern run lamp-01 --gateway a --gateway b --expect SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA -- sh -c 'a b'",

@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use lantern_book::{Home, MachineBook, select};
 use lantern_link::Nobody;
+use lantern_operations::Target;
 use lantern_operations::check::{Account, CheckOptions, Mend, Progress, check_many, check_one};
 use tokio::signal::unix::{Signal, SignalKind};
 use tokio::sync::mpsc;
 
 use super::connecting::asking;
+use super::errand::Errand;
 use super::{block_on, watch};
 use crate::cli::check::CheckArgs;
 use crate::cli::global::Global;
@@ -16,21 +18,45 @@ use crate::cli::settings;
 use crate::screen::check::{advice, live, report};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
 use crate::terminal::{confirm, modes};
 
 pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home_as_it_is(global)?;
-    let book = MachineBook::load(&home)?;
-    let names = select(&book, &args.selection, &args.but.except)?;
+    let one_off = args.one_off.paste.as_ref().or(args.one_off.save.as_ref());
+    let errand = match (args.selection.as_slice(), one_off) {
+        (_, None) => None,
+        ([] | [_], Some(_)) => {
+            let machine = args.selection.first().map(String::as_str);
+            Some(Errand::of(&home, machine, &args.one_off, &args.connect)?)
+        }
+        _ => return Err(Failure::new(code::USAGE, "--paste and --save are for one machine")),
+    };
+    let names = match &errand {
+        Some(errand) => vec![errand.typed.clone()],
+        None => select(&MachineBook::load(&home)?, &args.selection, &args.but.except)?,
+    };
     let options = CheckOptions {
-        reach: args.connect.reach(&home),
+        reach: errand.as_ref().map_or_else(|| args.connect.reach(&home), |errand| errand.options.clone()),
         display: std::env::var("DISPLAY").ok(),
         keeper: Some(lantern_keeper::socket_path(&home)),
     };
-    let accounts = match names.as_slice() {
-        [only] => vec![block_on(one(&home, only, &options, args, global.json))?],
-        _ => block_on(many(&home, &names, &options, global.json))?,
+    let ask = asking(&args.connect)?;
+    let walk = || -> Result<Vec<Account>, Failure> {
+        let accounts = match names.as_slice() {
+            [only] => vec![block_on(one(&home, only, &options, ask.clone(), global.json))?],
+            _ => block_on(many(&home, &names, &options, global.json))?,
+        };
+        Ok(accounts)
     };
+    let mut accounts = walk()?;
+    if args.fix {
+        // What is printed as the result is how it is in the end.
+        if settle(&accounts, args.yes)? {
+            output::say("Looking again:");
+            accounts = walk()?;
+        }
+    }
     if global.json {
         report::print_json(&accounts)?;
     } else if let [only] = accounts.as_slice() {
@@ -38,7 +64,19 @@ pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     } else {
         report::print_table(&accounts)?;
     }
-    settle(&accounts, args.fix, args.yes)?;
+    if !args.fix && accounts.iter().any(|account| account.mends().next().is_some()) {
+        output::say("`--fix` mends what is amiss on this computer.");
+    }
+    if let ([only], [name]) = (accounts.as_slice(), names.as_slice())
+        && only.failed.is_none()
+        && only.target.as_ref().is_some_and(Target::is_one_off)
+    {
+        let errand = match errand {
+            Some(errand) => errand,
+            None => Errand::of(&home, Some(name), &args.one_off, &args.connect)?,
+        };
+        errand.keep(&home, &ask)?;
+    }
     Ok(accounts.iter().map(report::rank).max().map_or(0, |(_, code)| code))
 }
 
@@ -55,10 +93,10 @@ async fn one(
     home: &Home,
     typed: &str,
     options: &CheckOptions,
-    args: &CheckArgs,
+    ask: TerminalAsk,
     quiet: bool,
 ) -> Result<Account, Failure> {
-    let ask = Arc::new(asking(&args.connect)?);
+    let ask = Arc::new(ask);
     let mut interrupts = interruptions()?;
     let lines = report::Lines::default();
     let print = move |account: &Account| {
@@ -104,8 +142,8 @@ async fn many(
     }
 }
 
-/// Mends what can be mended, after asking; without `--fix` says that it could.
-fn settle(accounts: &[Account], fix: bool, yes: bool) -> Result<(), Failure> {
+/// Mends what can be mended, after asking; whether anything was.
+fn settle(accounts: &[Account], yes: bool) -> Result<bool, Failure> {
     let mut mends: Vec<&Mend> = Vec::new();
     for mend in accounts.iter().flat_map(Account::mends) {
         if !mends.contains(&mend) {
@@ -113,22 +151,17 @@ fn settle(accounts: &[Account], fix: bool, yes: bool) -> Result<(), Failure> {
         }
     }
     if mends.is_empty() {
-        if fix {
-            output::say("Nothing here is in need of mending.");
-        }
-        return Ok(());
+        output::say("Nothing here is in need of mending.");
     }
-    if !fix {
-        output::say("`--fix` mends what is amiss on this computer.");
-        return Ok(());
-    }
+    let mut any = false;
     for mend in mends {
         let words = advice::mend_command(mend);
         if yes || confirm::ask(&format!("{words}?"), "`--yes` mends without asking")? {
             mend.carry_out()
                 .map_err(|error| Failure::new(code::LOCAL, format!("cannot do `{words}`: {error}")))?;
             output::say(format!("done: {words}"));
+            any = true;
         }
     }
-    Ok(())
+    Ok(any)
 }

@@ -1,15 +1,17 @@
 //! Connecting for a command: with signals watched, and failures explained.
 
 use lantern_book::Home;
-use lantern_link::{Ask, Remote};
+use lantern_link::{Ask, LinkError, Remote};
 use lantern_operations::login::Way;
-use lantern_operations::{OperationError, ReachOptions, Target};
+use lantern_operations::{OperationError, ReachOptions, Target, login_clues};
 use tokio::signal::unix::SignalKind;
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::secret_source::SecretSource;
 use crate::commands::watch;
+use crate::screen::explain::with_advice;
 use crate::screen::failure::{Failure, code};
+use crate::screen::login_advice::{Typed, advise};
 use crate::terminal::ask::TerminalAsk;
 
 /// Whom to ask, with the secrets that were handed over.
@@ -35,7 +37,7 @@ pub(crate) async fn connect(
 ) -> Result<Remote, Failure> {
     let way = Way { home, target, options, ask };
     let trunk = attend(target, ask, way.log_in_as_usual()).await?;
-    trunk.map(Remote::from).map_err(|error| explain(target, options, error))
+    trunk.map(Remote::from).map_err(|error| explain(home, target, error))
 }
 
 /// Carries out something that asks and connects. Ctrl-C ends it, at the keyboard's question or as a signal.
@@ -59,17 +61,15 @@ pub(crate) async fn attend<T, E>(
     }
 }
 
-/// Adds what the book knows about a failed login.
-fn explain(target: &Target, options: &ReachOptions, error: OperationError) -> Failure {
-    let failure = Failure::from(error);
-    let image = options.image.as_ref().or(target.image.as_ref());
-    match image.and_then(|word| lantern_book::image(word)) {
-        Some(image) if failure.code == code::LOGIN => {
-            let users = image.users.join(", ");
-            failure.hint(format!("machines made from {} images begin with the user {users}", image.name))
+/// Adds what is known here about a failed login.
+pub(crate) fn explain(home: &Home, target: &Target, error: OperationError) -> Failure {
+    let advice = match &error {
+        OperationError::Link(LinkError::Auth(auth)) => {
+            advise(auth, Some(target), &login_clues(home, target), &target.typed(), Typed::Shell)
         }
-        _ => failure,
-    }
+        _ => return error.into(),
+    };
+    with_advice(error.into(), advice)
 }
 
 /// The way of a command to a machine.

@@ -7,11 +7,12 @@ use serde_json::{Value, json};
 
 use super::machine::{differences, settings_table, value_json};
 use crate::cli::global::Global;
-use crate::cli::profile::{ChangeArgs, ProfileCommand};
+use crate::cli::profile::{ChangeArgs, ProfileCommand, RemoveArgs};
 use crate::cli::settings;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::fit;
 use crate::screen::output;
+use crate::screen::plan::Planned;
 
 /// The name under which commands speak of what holds for all machines.
 const DEFAULTS: &str = "defaults";
@@ -28,7 +29,7 @@ pub(crate) fn run(command: ProfileCommand, global: &Global) -> Result<(), Failur
             MachineBook::edit(&home, |edit: &mut BookEdit| edit.rename_profile(&args.name, &args.new_name))?;
             done(json, &args.new_name, &format!("{} is called {} now.", args.name, args.new_name))
         }
-        ProfileCommand::Remove(args) => remove(&args.name, &home, json),
+        ProfileCommand::Remove(args) => remove(&args, &home, json),
     }
 }
 
@@ -144,28 +145,33 @@ fn set(args: &ChangeArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let before = if args.name == DEFAULTS { book.defaults() } else { book.profile(&args.name)? };
     let mut after = before.clone();
     changes.iter().try_for_each(|change| after.apply(change))?;
-    let (mut lines, mut values) = (Vec::new(), Vec::new());
-    differences(&args.name, before, &after, &mut lines, &mut values);
+    let (mut rows, mut values) = (Vec::new(), Vec::new());
+    differences(&args.name, before, &after, &mut rows, &mut values);
     if !args.plan.plan {
         MachineBook::edit(home, |edit: &mut BookEdit| edit.change(place, &changes))?;
     }
     if json {
         return output::print_json(&json!({ "changed": !args.plan.plan, "changes": values }));
     }
-    lines.iter().for_each(output::say);
-    if lines.is_empty() {
+    output::plan(&rows, false)?;
+    if rows.is_empty() {
         output::say("Nothing to change: it is so already.");
     }
     Ok(())
 }
 
-fn remove(name: &str, home: &Home, json: bool) -> Result<(), Failure> {
+fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    let name = args.name.as_str();
     let book = MachineBook::load(home)?;
     book.profile(name)?;
     let users: Vec<&str> = users(&book, name).chain(builds_on(&book, name)).collect();
     if !users.is_empty() {
         return Err(Failure::new(code::LOCAL, format!("{name} is taken over by {}", users.join(", ")))
             .hint(format!("lantern machine set {} profiles-={name}", users.join(","))));
+    }
+    let row = [Planned::gone(name, "")];
+    if !args.plan.settle(&row, &format!("Remove the profile {name}?"), true, json)? {
+        return Ok(());
     }
     MachineBook::edit(home, |edit: &mut BookEdit| edit.remove_profile(name))?;
     done(json, name, &format!("{name} is out of the book."))

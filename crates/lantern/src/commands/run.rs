@@ -1,11 +1,13 @@
 //! `lantern run`: a command on a machine, as if it ran here.
 
+use std::ffi::OsStr;
 use std::io::IsTerminal;
+use std::os::unix::ffi::OsStrExt;
 use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_link::{Answer, Answering, Ask, ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, SessionSettings, Target};
+use lantern_operations::{AgentForward, SessionSettings};
 use lantern_ssh::Stream;
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
@@ -18,6 +20,7 @@ use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
 use crate::commands::connecting::{asking, connect};
+use crate::commands::errand::Errand;
 use crate::commands::forwarding::{self, agent_to_forward};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
@@ -34,25 +37,60 @@ const GRACE: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let target = Target::resolve_with(&home, &args.machine, &args.connect.reach(&home))?;
-    block_on(async {
-        let forward = agent_to_forward(&args.forward, &home, &target).await?;
-        let ask = asking(&args.connect)?;
-        let remote = connect(&home, &target, &args.connect.reach(&home), &ask).await?;
-        let outcome = match Execution::start(&remote, args, &target.session, forward, ask).await {
+    let line = command_line(&args.command_words(), args.is_behind_dashes)?;
+    let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
+    let machine = machine.map(|machine| machine.to_string_lossy().into_owned());
+    let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
+    let (target, options) = (&errand.target, &errand.options);
+    let ask = asking(&args.connect)?;
+    let status = block_on(async {
+        let forward = agent_to_forward(&args.forward, &home, target).await?;
+        let remote = connect(&home, target, options, &ask).await?;
+        let outcome = match Execution::start(&remote, args, line, &target.session, forward, ask.clone()).await
+        {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
         };
         tell_rotations(&remote);
         remote.close().await;
         outcome
-    })
+    })?;
+    errand.keep(&home, &ask)?;
+    Ok(status)
 }
 
-/// Words as bytes, joined with spaces: what people expect of a remote shell.
-fn command_line(words: &[std::ffi::OsString]) -> Vec<u8> {
-    use std::os::unix::ffi::OsStrExt;
-    words.iter().map(|word| word.as_bytes()).collect::<Vec<_>>().join(&b' ')
+/// What the machine's shell is handed. One word is its line as it is. Several behind `--` arrive as those words, quoted for a POSIX shell; else they
+/// are joined with spaces: programs that call a remote shell by themselves have quoted what needs it.
+fn command_line(words: &[&OsStr], is_behind_dashes: bool) -> Result<Vec<u8>, Failure> {
+    if words.is_empty() {
+        return Err(Failure::new(code::USAGE, "a command is wanted")
+            .hint("lantern run MACHINE -- COMMAND")
+            .hint("an interactive session: lantern shell MACHINE"));
+    }
+    let several = words.len() > 1;
+    let word = |word: &&OsStr| match several && is_behind_dashes {
+        true => quoted(word.as_bytes()),
+        false => word.as_bytes().to_vec(),
+    };
+    Ok(words.iter().map(word).collect::<Vec<_>>().join(&b' '))
+}
+
+/// A word that a POSIX shell takes for one word and nothing else (XCU 2.2.2).
+fn quoted(word: &[u8]) -> Vec<u8> {
+    let plain = |byte: &u8| byte.is_ascii_alphanumeric() || b"-_./,:@%+=".contains(byte);
+    // In front of a command, NAME=VALUE is no word.
+    if !word.is_empty() && word.iter().all(plain) && !word.contains(&b'=') {
+        return word.to_vec();
+    }
+    let mut out = vec![b'\''];
+    for byte in word {
+        match byte {
+            b'\'' => out.extend(b"'\\''"),
+            byte => out.push(*byte),
+        }
+    }
+    out.push(b'\'');
+    out
 }
 
 /// A command under way.
@@ -77,12 +115,13 @@ impl<'a> Execution<'a> {
     async fn start(
         remote: &'a Remote,
         args: &RunArgs,
+        line: Vec<u8>,
         book: &SessionSettings,
         forward: Option<AgentForward>,
         ask: TerminalAsk,
     ) -> Result<Self, Failure> {
         let program = Program {
-            runs: Runs::Command(command_line(&args.command).into()),
+            runs: Runs::Command(line.into()),
             environment: environment(book),
             terminal: None,
             agent: forward.is_some(),
@@ -93,12 +132,14 @@ impl<'a> Execution<'a> {
             questions = Some(asked);
             forward.serve(remote.trunk(), asking);
         }
+        let is_terminal = std::io::stdin().is_terminal();
+        let takes_input = if is_terminal { args.input } else { !args.no_input };
         // Where standard input is the terminal, two would read from it.
-        let typed_here = !args.no_input && std::io::stdin().is_terminal();
+        let typed_here = takes_input && is_terminal;
         let (process, start) = remote.start(program).await?;
         let mut pipes = Pipes::new(process);
-        let input = if args.no_input { None } else { Some(Input::start()) };
-        if args.no_input {
+        let input = takes_input.then(Input::start);
+        if !takes_input {
             pipes.end_of_input();
         }
         Ok(Self {
@@ -239,5 +280,40 @@ async fn next_chunk(input: &mut Option<Input>) -> Option<Bytes> {
     match input {
         Some(input) => input.next().await,
         None => std::future::pending().await,
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn line(words: &[&str], is_behind_dashes: bool) -> String {
+        let words: Vec<&OsStr> = words.iter().map(OsStr::new).collect();
+        String::from_utf8(command_line(&words, is_behind_dashes).unwrap()).unwrap()
+    }
+
+    #[test]
+    fn words_arrive_as_they_are_and_lines_as_they_stand() {
+        assert_eq!(line(&["echo one; echo two"], true), "echo one; echo two");
+        assert_eq!(line(&["sh", "-c", "echo one; echo two"], true), "sh -c 'echo one; echo two'");
+        assert_eq!(line(&["ls", "two words", "it's", ""], true), r"ls 'two words' 'it'\''s' ''");
+        assert_eq!(line(&["env", "A=1"], true), "env 'A=1'");
+        assert_eq!(line(&["upload-pack", r"two\ words"], false), r"upload-pack two\ words");
+        assert!(command_line(&[], true).is_err());
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(40))]
+        #[test]
+        fn a_posix_shell_reads_the_words_back(words in proptest::collection::vec("[ -~\n\té]{0,12}", 1..5)) {
+            let mut all = vec!["printf", "%s\\0"];
+            all.extend(words.iter().map(String::as_str));
+            let said = std::process::Command::new("sh").args(["-c", &line(&all, true)]).output().unwrap();
+            let read: Vec<&[u8]> = said.stdout.split(|byte| *byte == 0).collect();
+            let expected: Vec<&[u8]> = words.iter().map(String::as_bytes).chain([&b""[..]]).collect();
+            prop_assert_eq!(read, expected);
+        }
     }
 }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use lantern_book::Home;
 use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, SessionSettings, Target};
+use lantern_operations::{AgentForward, SessionSettings};
 use lantern_ssh::{PtyRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
@@ -19,10 +19,12 @@ use crate::cli::global::Global;
 use crate::cli::settings;
 use crate::cli::shell::ShellArgs;
 use crate::commands::connecting::{asking, connect};
+use crate::commands::errand::Errand;
 use crate::commands::forwarding::agent_to_forward;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::Fit;
 use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
 use crate::terminal::confirm;
 use crate::terminal::escape::{EscapeWatch, Typed};
 use crate::terminal::modes;
@@ -40,32 +42,40 @@ const LANGUAGE: [&str; 3] = ["LANG", "LC_ALL", "LC_CTYPE"];
 
 pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     if !std::io::stdin().is_terminal() || !std::io::stdout().is_terminal() {
+        let machine = args.machine.as_deref().unwrap_or("MACHINE");
         return Err(Failure::new(code::LOCAL, "a shell needs a terminal for input and output")
-            .hint(format!("without one: lantern run {} -- COMMAND", args.machine)));
+            .hint(format!("without one: lantern run {machine} -- COMMAND")));
     }
     let home = settings::home(global)?;
-    let target = Target::resolve_with(&home, &args.machine, &args.connect.reach(&home))?;
-    loop {
-        let outcome = block_on(attend(args, &home, &target));
+    let picked = match (&args.machine, &args.one_off.paste) {
+        (None, None) => Some(super::pick::pick(&home)?),
+        (machine, _) => machine.clone(),
+    };
+    let errand = Errand::of(&home, picked.as_deref(), &args.one_off, &args.connect)?;
+    let ask = asking(&args.connect)?;
+    let status = loop {
+        let outcome = block_on(attend(args, &home, &errand, &ask));
         match outcome {
             // What a dead link leaves running on the machine is the machine's: a new session begins anew.
             Err(failure) if args.resume_prompt && failure.code == code::LOST => {
                 output::complain(&failure);
-                let question = format!("Connect to {} again?", target.name);
+                let question = format!("Connect to {} again?", errand.target.name);
                 if !confirm::ask(&question, "without a terminal there is nobody to ask")? {
                     return Err(Failure::quiet(code::LOST));
                 }
             }
-            outcome => return outcome,
+            outcome => break outcome?,
         }
-    }
+    };
+    errand.keep(&home, &ask)?;
+    Ok(status)
 }
 
 /// One session, from the connection to its end.
-async fn attend(args: &ShellArgs, home: &Home, target: &Target) -> Result<u8, Failure> {
+async fn attend(args: &ShellArgs, home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<u8, Failure> {
+    let target = &errand.target;
     let forward = agent_to_forward(&args.forward, home, target).await?;
-    let ask = asking(&args.connect)?;
-    let remote = connect(home, target, &args.connect.reach(home), &ask).await?;
+    let remote = connect(home, target, &errand.options, ask).await?;
     let outcome = match Session::start(&remote, &target.session, !args.no_escape, forward).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),

@@ -4,10 +4,11 @@ use lantern_book::BookError;
 use lantern_keeper::KeeperError;
 use lantern_link::remote_logins::LoginsError;
 use lantern_link::{LinkError, ProxyError, TrustFailure};
-use lantern_operations::{OperationError, ReachError};
+use lantern_operations::{LoginClues, OperationError, ReachError};
 use lantern_ssh::{OpenFailure, SshError};
 
 use super::failure::{Failure, chain, code};
+use super::login_advice::{Advice, Typed, advise};
 use super::output::quoted;
 
 impl From<KeeperError> for Failure {
@@ -151,27 +152,13 @@ impl From<LinkError> for Failure {
                     methods => format!("the server would take: {}", methods.join(", ")),
                 });
                 if auth.report.is_empty() {
-                    failure.details.push("nothing could be offered: no key in the ring, no password given".into());
+                    failure.details.push("nothing was offered".into());
                 }
                 let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
                 failure.details.extend(tried);
-                let keys = auth.report.iter().filter(|line| line.what.starts_with("key ")).count();
-                if auth.ended.is_some() && keys > 1 {
-                    return failure.hint("servers allow a few tries, and each key is one: `--key NAME` offers the one that is meant, and so does the book (lantern machine set NAME key=KEY)");
-                }
-                // A key that the machine would take says that the user is right, and so does half a success.
-                let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
-                if outcome("locked") {
-                    return failure
-                        .hint("`lantern keeper add NAME` unlocks a key for all logins; `--passphrase-from SOURCE` for this one");
-                }
-                match outcome("accepted") {
-                    true => failure.hint("at a terminal you are asked for the rest; `--password-from SOURCE` gives a password"),
-                    false => failure.hint(format!(
-                        "is {} the right user? Images fix it; `--user NAME` tries another",
-                        auth.user
-                    )),
-                }
+                // Where more is known, whoever knows it says more.
+                let clues = LoginClues { has_keys: true, same_host: None };
+                with_advice(failure, advise(&auth, None, &clues, &auth.machine, Typed::Shell))
             }
             LinkError::Proxy { source: ProxyError::LoginWanted | ProxyError::LoginRefused, .. } => failure
                 .hint("name the user in the proxy's URI (http://user@address:port); the password is asked for, or read with --proxy-password-from"),
@@ -190,10 +177,22 @@ impl From<LinkError> for Failure {
                 failure.headline = format!("at the gateway {gateway}: {}", failure.headline);
                 failure
             }
+            LinkError::Exposed { path, .. } => failure
+                .hint(format!("chmod 600 {}", quoted(&path)))
+                .hint("if somebody may have copied it, a new key is better: lantern key new NAME")
+                .hint("`--anyway` uses it as it is, this once"),
             LinkError::Book(error) => error.into(),
             _ => failure,
         }
     }
+}
+
+/// The same with what may be amiss, in place of what was said about that before.
+pub(crate) fn with_advice(mut failure: Failure, advice: Vec<Advice>) -> Failure {
+    let hint =
+        |Advice { words, command }| if command.is_empty() { words } else { format!("{words}: {command}") };
+    failure.hints = advice.into_iter().map(hint).collect();
+    failure
 }
 
 /// The exit code of a failed connection: at a gateway it is that of what failed there.
@@ -218,7 +217,7 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
         LinkError::Lost { .. } => code::LOST,
         LinkError::Unanswered { .. } => code::TIMED_OUT,
-        LinkError::Book(_) => code::LOCAL,
+        LinkError::Book(_) | LinkError::Exposed { .. } => code::LOCAL,
         LinkError::Proxy { .. } => code::ROUTE,
         LinkError::Gateway { source, .. } => code_of(source),
         LinkError::GatewayRefused { .. } => code::ROUTE,
@@ -235,7 +234,7 @@ fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
                 "if it is the new one: lantern trust accept {machine} --expect {}",
                 key.fingerprint()
             )),
-        TrustFailure::NoOneToAsk { machine, key } => {
+        TrustFailure::NoOneToAsk { machine, key, .. } => {
             failure.hint("compare that with what the machine's own console says").hint(format!(
                 "if it is the same: lantern trust accept {machine} --expect {}",
                 key.fingerprint()
@@ -243,7 +242,7 @@ fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
         }
         TrustFailure::NotExpected { .. } => failure
             .hint("this may be another machine, or something between you and it; nothing was sent to it"),
-        TrustFailure::KnownOnly { machine, key } => {
+        TrustFailure::KnownOnly { machine, key, .. } => {
             failure.hint("compare that with what the machine's own console says").hint(format!(
                 "if it is the same: lantern trust accept {machine} --expect {}",
                 key.fingerprint()

@@ -4,19 +4,37 @@ use lantern_keys::Fingerprint;
 use lantern_keys::flags::{Color, FLAG_SIZE, Flag, of_fingerprint};
 
 use crate::screen::fit::Fit;
+use crate::screen::wrap;
 
-/// Three lines of flags, one of letters, one of words.
+/// Flags in a row, and with what is indented before them, on a terminal of eighty columns.
+const ALL: usize = 8;
+/// Between two flags.
+const GAP: &str = "  ";
+
+/// Three lines of flags, one of letters, one of words; in several rows where the terminal that a question is put to is narrow.
 pub(crate) fn draw(fingerprint: &Fingerprint, color: bool) -> Fit {
+    let room = wrap::width(&std::io::stderr()).or_else(|| wrap::width(&std::io::stdout()));
+    draw_within(fingerprint, color, room.unwrap_or(usize::MAX))
+}
+
+fn draw_within(fingerprint: &Fingerprint, color: bool, room: usize) -> Fit {
     let flags = of_fingerprint(fingerprint);
+    // What is before them takes four cells.
+    let fitting = room.saturating_sub(4 + FLAG_SIZE) / (FLAG_SIZE + GAP.len()) + 1;
+    // Rows of the same length: all, half, a quarter.
+    let in_a_row = [ALL, ALL / 2, ALL / 4].into_iter().find(|count| *count <= fitting).unwrap_or(1);
     let mut out = String::new();
-    for row in (0..FLAG_SIZE).step_by(2) {
-        let line: Vec<String> = flags.iter().map(|flag| flag_row(*flag, row, color)).collect();
-        out.push_str(line.join("  ").trim_end());
+    for flags in flags.chunks(in_a_row) {
+        for row in (0..FLAG_SIZE).step_by(2) {
+            let line: Vec<String> = flags.iter().map(|flag| flag_row(*flag, row, color)).collect();
+            out.push_str(line.join(GAP).trim_end());
+            out.push('\n');
+        }
+        let letters: Vec<String> =
+            flags.iter().map(|flag| format!("{:^FLAG_SIZE$}", flag.letter())).collect();
+        out.push_str(letters.join(GAP).trim_end());
         out.push('\n');
     }
-    let letters: Vec<String> = flags.iter().map(|flag| format!("{:^FLAG_SIZE$}", flag.letter())).collect();
-    out.push_str(letters.join("  ").trim_end());
-    out.push('\n');
     out.push_str(&words(fingerprint));
     Fit::picture(out)
 }
@@ -63,5 +81,22 @@ fn sign(color: Color) -> char {
         Color::Blue => 'b',
         Color::Yellow => 'y',
         Color::Black => 'k',
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn flags_stand_in_rows_that_fit() {
+        let fingerprint = "SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA".parse().unwrap();
+        for (room, rows) in [(usize::MAX, 1), (80, 1), (66, 1), (65, 2), (40, 2), (33, 4)] {
+            let text = draw_within(&fingerprint, false, room).to_string();
+            assert_eq!(text.lines().count(), rows * 4 + 1, "{room}: {text}");
+            let picture = text.lines().take(rows * 4);
+            assert!(picture.into_iter().all(|line| line.len() + 4 <= room), "{room}: {text}");
+        }
     }
 }

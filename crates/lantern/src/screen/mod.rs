@@ -1,13 +1,20 @@
 //! What is printed: words, tables, JSON, flags, progress, live views. Nothing here asks or connects.
 
+pub(crate) mod ago;
 pub(crate) mod check;
 pub(crate) mod explain;
 pub(crate) mod failure;
 pub(crate) mod fit;
 pub(crate) mod flags_view;
 pub(crate) mod key_audit;
+pub(crate) mod login_advice;
 pub(crate) mod output;
+pub(crate) mod plan;
 pub(crate) mod progress;
+pub(crate) mod search;
+pub(crate) mod table;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;
+pub(crate) mod words;
+pub(crate) mod wrap;

@@ -7,10 +7,12 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use lantern_ssh::is_invisible;
 use serde::Serialize;
-use unicode_width::UnicodeWidthStr;
 
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::Fit;
+use crate::screen::plan::Planned;
+use crate::screen::table::{self, Place, width};
+use crate::screen::wrap::{self, fitted};
 
 static QUIET: AtomicBool = AtomicBool::new(false);
 
@@ -40,7 +42,7 @@ pub(crate) fn colorful_stderr() -> bool {
 /// # Errors
 /// Quietly when the reader has gone; else with what the system says, such as a full disk.
 pub(crate) fn print(text: &Fit) -> Result<(), Failure> {
-    print_bytes(text.as_str().as_bytes())
+    print_bytes(fitted(text.as_str(), wrap::width(&std::io::stdout())).as_bytes())
 }
 
 /// Writes a result that other programs read: as it is, but on a terminal, where it is only looked at.
@@ -49,7 +51,8 @@ pub(crate) fn print(text: &Fit) -> Result<(), Failure> {
 /// As [`print`].
 pub(crate) fn print_raw(text: &[u8]) -> Result<(), Failure> {
     match stdout_is_terminal() {
-        true => print(&Fit::lines(&String::from_utf8_lossy(text))),
+        // Not wrapped: it is there to be copied.
+        true => print_bytes(Fit::lines(&String::from_utf8_lossy(text)).as_str().as_bytes()),
         false => print_bytes(text),
     }
 }
@@ -95,14 +98,20 @@ pub(crate) fn is_quiet() -> bool {
 /// Talk: what is going on, for a person. Lost when nobody listens.
 pub(crate) fn say(text: impl Into<Fit>) {
     if !QUIET.load(Ordering::Relaxed) {
-        let _ = writeln!(std::io::stderr(), "{}", text.into());
+        talk(&format!("{}\n", text.into()));
     }
+}
+
+/// Lost when nobody listens.
+fn talk(text: &str) {
+    let mut out = std::io::stderr();
+    let _ = out.write_all(fitted(text, wrap::width(&out)).as_bytes());
 }
 
 /// A warning: said even when quiet.
 pub(crate) fn warn(text: impl Into<Fit>) {
     let mark = if colorful_stderr() { "\x1b[33mnote\x1b[0m" } else { "note" };
-    let _ = writeln!(std::io::stderr(), "{mark}: {}", text.into());
+    talk(&format!("{mark}: {}\n", text.into()));
 }
 
 /// Tells a failure.
@@ -117,55 +126,24 @@ pub(crate) fn complain(failure: &Failure) {
     for hint in &failure.hints {
         text.push_str(&format!("  {arrow} {}\n", Fit::line(hint)));
     }
-    let _ = std::io::stderr().write_all(text.as_bytes());
+    talk(&text);
 }
 
-/// Columns, aligned, under a heading; wide characters count as two. The last column is not padded.
+/// Columns under a heading, for standard output.
 pub(crate) fn table<'a, R: AsRef<[Cow<'a, str>]>>(
     heading: &[&'a str],
     rows: impl IntoIterator<Item = R>,
 ) -> Fit {
-    let rows: Vec<R> = rows.into_iter().collect();
-    let mut widths: Vec<usize> = heading.iter().map(|cell| width(cell)).collect();
-    for row in &rows {
-        for (widest, cell) in widths.iter_mut().zip(row.as_ref()) {
-            *widest = (*widest).max(width(&Fit::cell(cell)));
-        }
-    }
-    let style = if colorful_stdout() { ("\x1b[1m", "\x1b[0m") } else { ("", "") };
-    let mut out =
-        String::with_capacity((rows.len() + 1) * (widths.iter().sum::<usize>() + 2 * widths.len() + 2));
-    out.push_str(style.0);
-    put_row(&mut out, heading.iter().copied(), &widths);
-    out.push_str(style.1);
-    out.push('\n');
-    for row in &rows {
-        let cells: Vec<Cow<'_, str>> = row.as_ref().iter().map(|cell| Fit::cell(cell)).collect();
-        put_row(&mut out, cells.iter().map(Cow::as_ref), &widths);
-        out.push('\n');
-    }
-    Fit::picture(out)
-}
-
-fn put_row<'c>(out: &mut String, cells: impl Iterator<Item = &'c str>, widths: &[usize]) {
-    for (cell, widest) in cells.zip(widths) {
-        out.push_str(cell);
-        out.extend(std::iter::repeat_n(' ', widest + 2 - width(cell)));
-    }
-    out.truncate(out.trim_end_matches(' ').len());
-}
-
-/// Cells on a terminal. Most text is plain and needs no tables to be measured.
-fn width(text: &str) -> usize {
-    if text.bytes().all(|byte| (0x20..0x7f).contains(&byte)) { text.len() } else { text.width() }
+    let place = Place { width: wrap::width(&std::io::stdout()), color: colorful_stdout() };
+    table::draw(Some(heading), rows, &place)
 }
 
 /// Name and value pairs, aligned, one a line.
 pub(crate) fn fields(pairs: &[(&str, Fit)]) -> Fit {
-    let width = pairs.iter().map(|(name, _)| name.width()).max().unwrap_or(0);
+    let widest = pairs.iter().map(|(name, _)| width(name)).max().unwrap_or(0);
     let line = |(name, value): &(&str, Fit)| {
-        let indented = value.as_str().replace('\n', &format!("\n{}", " ".repeat(width + 2)));
-        format!("{name}{}  {indented}\n", " ".repeat(width - name.width()))
+        let indented = value.as_str().replace('\n', &format!("\n{}", " ".repeat(widest + 2)));
+        format!("{name}{}  {indented}\n", " ".repeat(widest - width(name)))
     };
     // A name without a value says nothing; a value without a name goes with the one above.
     Fit::picture(pairs.iter().filter(|(_, value)| !value.as_str().is_empty()).map(line).collect())
@@ -183,7 +161,31 @@ pub(crate) fn stdout_is_terminal() -> bool {
 
 /// A block that must be seen before a question, even when quiet.
 pub(crate) fn warn_block(text: impl Into<Fit>) {
-    let _ = writeln!(std::io::stderr(), "{}", text.into());
+    talk(&format!("{}\n", text.into()));
+}
+
+/// What would change, in columns: the result of `--plan`, and what is asked about otherwise.
+pub(crate) fn plan(changes: &[Planned], is_result: bool) -> Result<(), Failure> {
+    let rows = changes.iter().map(|change| {
+        [
+            Cow::Borrowed(change.what),
+            Cow::Borrowed(change.name.as_str()),
+            Cow::Borrowed(change.about.as_str()),
+            Cow::Borrowed(change.detail.as_str()),
+        ]
+    });
+    let width = match is_result {
+        true => wrap::width(&std::io::stdout()),
+        false => wrap::width(&std::io::stderr()),
+    };
+    let text = table::draw(None, rows, &Place { width, color: false });
+    match is_result {
+        true => print(&text),
+        false => {
+            talk(text.as_str());
+            Ok(())
+        }
+    }
 }
 
 /// A question that is answered on standard input.
@@ -208,17 +210,6 @@ mod tests {
 
     fn cells<'a>(rows: &[[&'a str; 2]]) -> Vec<[Cow<'a, str>; 2]> {
         rows.iter().map(|row| row.map(Cow::Borrowed)).collect()
-    }
-
-    #[test]
-    fn columns_are_aligned_by_what_a_terminal_shows() {
-        let table = |rows: &[[&str; 2]]| table(&["NAME", "STATE"], cells(rows)).to_string();
-        let text = table(&[["lamp-01", "ok"], ["灯台", "doubt"], ["ö", ""]]);
-        let starts: Vec<usize> =
-            text.lines().filter_map(|line| Some(width(line.get(..line.rfind(' ')? + 1)?))).collect();
-        assert_eq!(starts, [9, 9, 9], "{text}");
-        assert!(text.lines().all(|line| !line.ends_with(' ')), "{text:?}");
-        assert_eq!(table(&[]), "NAME  STATE\n");
     }
 
     /// Nothing that came from a file or a machine steers the terminal, moves to another line, or hides.

@@ -37,6 +37,8 @@ fn auth(user: &str, report: &[(&str, &'static str)], methods: &[&str], ended: bo
             .iter()
             .map(|(what, outcome)| PlanReport { what: (*what).to_owned(), outcome })
             .collect(),
+        not_offered: Vec::new(),
+        exposed: Vec::new(),
         ended: ended.then(|| Disconnect { code: 2, description: "too many tries".into() }),
     }))
 }
@@ -45,9 +47,9 @@ fn trust_failures() -> Vec<TrustFailure> {
     let machine = || "lamp-01".to_owned();
     vec![
         TrustFailure::Rejected { machine: machine() },
-        TrustFailure::NoOneToAsk { machine: machine(), key: key() },
+        TrustFailure::NoOneToAsk { machine: machine(), key: key(), belongs_to: Vec::new() },
         TrustFailure::NotExpected { machine: machine(), key: key(), expected: key().fingerprint() },
-        TrustFailure::KnownOnly { machine: machine(), key: key() },
+        TrustFailure::KnownOnly { machine: machine(), key: key(), belongs_to: vec!["lamp-02".into()] },
         TrustFailure::Revoked { machine: machine(), key: key(), reason: "stolen at sea".into() },
         TrustFailure::NotInDns { machine: machine(), key: key() },
         TrustFailure::Changed {
@@ -211,6 +213,7 @@ fn every_failed_step_ends_in_a_sentence_and_a_command() {
                 target: Some(target),
                 lines: vec![failed_line],
                 failed: Some(Failed { stage: Stage::Login, gateway: gateway.clone(), error }),
+                ..Account::default()
             };
             let end = advice::conclusion(&account);
             assert!(is_one_line(&end.sentence) && is_one_line(&end.command), "{words}: {}", end.sentence);

@@ -14,6 +14,7 @@ use tokio::task::spawn_blocking;
 
 use crate::screen::failure::chain;
 use crate::screen::fit::{Fit, fit};
+use crate::screen::login_advice::some;
 use crate::screen::output;
 use crate::terminal::first_contact::{Heard, heard, introduce};
 use crate::terminal::prompt::{Answer as Typed, Terminal};
@@ -44,6 +45,8 @@ struct Known {
     /// What was answered before, for commands that connect several times.
     passphrases: HashMap<String, SecretString>,
     interrupted: bool,
+    /// Which keys were refused, for whoever is asked for a password now.
+    refusals: Option<String>,
 }
 
 impl Known {
@@ -113,6 +116,11 @@ impl TerminalAsk {
         self.known().passphrases.insert(key.to_owned(), passphrase);
     }
 
+    /// The passphrase that a key was opened with.
+    pub(crate) fn passphrase_of(&self, key: &str) -> Option<SecretString> {
+        self.known().passphrases.get(key).cloned()
+    }
+
     /// The passphrase that was handed over, when it has not been used yet.
     pub(crate) fn take_given_passphrase(&self) -> Option<SecretString> {
         self.known().passphrase.take()
@@ -139,6 +147,10 @@ impl TerminalAsk {
         };
         let (over, is_over) = channel();
         let guard = Guard { writer: guard, is_over };
+        if matches!(question, Question::Password { .. } | Question::Prompts { .. }) {
+            let refusals = self.known().refusals.take();
+            refusals.iter().for_each(output::say);
+        }
         let known = self.known.clone();
         let answer = spawn_blocking(move || {
             let answer = Conversation::open(given_up).map_or(Answer::NoOne, |mut conversation| {
@@ -309,6 +321,22 @@ impl Conversation {
     }
 }
 
+/// Why a password is asked for.
+fn refusals(machine: &str, refused: &[String], not_offered: &[String]) -> String {
+    let mut text = match refused {
+        [] => format!("No key was offered to {machine}."),
+        [one] => format!("{machine} did not take the key {one}."),
+        several => format!("{machine} took none of the keys {}.", some(several)),
+    };
+    if !not_offered.is_empty() {
+        text.push_str(&format!(
+            " Not offered, since servers allow few tries: {}; `--key NAME` offers one.",
+            some(not_offered)
+        ));
+    }
+    text
+}
+
 /// A line of a machine's, marked as its: it must not pass for one of ours.
 fn theirs(machine: &str, line: &str) -> String {
     format!("[{machine}] {}", Fit::line(line))
@@ -330,11 +358,23 @@ impl Ask for TerminalAsk {
                 "note: {machine} has moved from {} to {to}; its host key is the same.",
                 from.join(", ")
             )),
-            Note::FirstUse { machine, key } => output::say(format!(
-                "note: first contact with {machine}: {} {} is trusted from now on, as its policy has it.",
-                key.describe(),
-                key.fingerprint()
-            )),
+            Note::FirstUse { machine, key, same_key } => {
+                output::say(format!(
+                    "note: first contact with {machine}: {} {} is trusted from now on, as its policy has it.",
+                    key.describe(),
+                    key.fingerprint()
+                ));
+                if !same_key.is_empty() {
+                    output::warn(format!(
+                        "this is the key of {}: is the address right?",
+                        same_key.join(", ")
+                    ));
+                }
+            }
+            // Said when somebody is asked for something instead.
+            Note::KeysRefused { machine, refused, not_offered } => {
+                self.known().refusals = Some(refusals(machine, refused, not_offered));
+            }
             Note::DnsUnprotected { machine, resolver } => output::warn(format!(
                 "{resolver} vouches for {machine}, and anybody on the way to it could have forged that."
             )),

@@ -1,12 +1,12 @@
-//! The way out of a session that hangs: Ctrl-^ three times within a second opens a line with three choices.
+//! The way out of a session that hangs: Ctrl-\ three times within a second opens a line with three choices.
 //!
 //! Strokes are held back until it is clear what they are: another key or the end of the second sends them on, so a
-//! program that uses Ctrl-^ itself keeps it, and no other key is ever late.
+//! program that uses Ctrl-\ itself keeps it, and no other key is ever late.
 
 use std::time::{Duration, Instant};
 
-/// Ctrl-^
-const STROKE: u8 = 0x1e;
+/// Ctrl-\
+const STROKE: u8 = 0x1c;
 const STROKES: usize = 3;
 const WITHIN: Duration = Duration::from_secs(1);
 
@@ -109,8 +109,8 @@ mod tests {
     fn three_strokes_in_a_second_open_the_line_and_one_key_chooses() {
         let now = Instant::now();
         let mut watch = EscapeWatch::new(true);
-        assert_eq!(watch.feed(b"ls\x1e\x1e", now), [forward(b"ls")]);
-        assert_eq!(watch.feed(b"\x1e", now + Duration::from_millis(900)), [Typed::Menu]);
+        assert_eq!(watch.feed(b"ls\x1c\x1c", now), [forward(b"ls")]);
+        assert_eq!(watch.feed(b"\x1c", now + Duration::from_millis(900)), [Typed::Menu]);
         assert_eq!(watch.feed(b"zq", now), [Typed::Suspend, forward(b"q")]);
         assert_eq!(watch.deadline(), None);
     }
@@ -119,12 +119,12 @@ mod tests {
     fn strokes_that_are_meant_for_the_machine_reach_it_in_order() {
         let now = Instant::now();
         let mut watch = EscapeWatch::new(true);
-        assert_eq!(watch.feed(b"\x1e\x1ex\x1e", now), [forward(b"\x1e\x1ex")]);
+        assert_eq!(watch.feed(b"\x1c\x1cx\x1c", now), [forward(b"\x1c\x1cx")]);
         assert_eq!(watch.deadline(), Some(now + WITHIN));
         assert_eq!(watch.flush(), [STROKE]);
-        assert_eq!(watch.feed(b"\x1e\x1e", now), []);
-        assert_eq!(watch.feed(b"\x1e", now + WITHIN), [forward(b"\x1e\x1e")], "too slow");
+        assert_eq!(watch.feed(b"\x1c\x1c", now), []);
+        assert_eq!(watch.feed(b"\x1c", now + WITHIN), [forward(b"\x1c\x1c")], "too slow");
         let mut off = EscapeWatch::new(false);
-        assert_eq!(off.feed(b"\x1e\x1e\x1ee", now), [forward(b"\x1e\x1e\x1ee")]);
+        assert_eq!(off.feed(b"\x1c\x1c\x1ce", now), [forward(b"\x1c\x1c\x1ce")]);
     }
 }

@@ -56,7 +56,7 @@ pub(crate) fn introduce(contact: &FirstContact) -> Fit {
         picture.indented(4),
     );
     if !contact.same_key.is_empty() {
-        text.push(fit!("  The same key is known as the key of {}.\n", contact.same_key.join(", ")));
+        text.push(fit!("  This is the key of {}: is the address right?\n", contact.same_key.join(", ")));
     }
     if !contact.same_address.is_empty() {
         let met = contact.same_address.join(", ");

@@ -7,6 +7,7 @@ pub(crate) mod first_contact;
 pub(crate) mod left_on;
 pub(crate) mod modes;
 pub(crate) mod passphrase;
+pub(crate) mod picker;
 pub(crate) mod pipes;
 pub(crate) mod prompt;
 pub(crate) mod raw;

@@ -23,6 +23,24 @@ pub(crate) struct Opened {
     pub(crate) passphrase: Option<SecretString>,
 }
 
+/// Opens a container, with a passphrase that is known already when it is the right one, else asking as [`open`].
+///
+/// # Errors
+/// As [`open`].
+pub(crate) fn open_with(
+    sealed: &Sealed,
+    name: &str,
+    args: &OpenArgs,
+    known: Option<SecretString>,
+) -> Result<Opened, Failure> {
+    if let Some(known) = known.filter(|_| sealed.is_protected())
+        && let Ok(keys) = sealed.open_all(Some(&known), Patience::Short)
+    {
+        return Ok(Opened { keys, passphrase: Some(known) });
+    }
+    open(sealed, name, args)
+}
+
 /// Opens a container, asking for its passphrase when it has one.
 ///
 /// # Errors
@@ -124,6 +142,26 @@ pub(crate) fn ask_new(what: &str, option: &str, has_plain: bool) -> Result<Secre
             return Ok(first);
         }
         output::say("They differ; once more.");
+    }
+}
+
+/// Asks for a new passphrase once, where a slip loses nothing.
+///
+/// # Errors
+/// Nobody to ask, or Ctrl-C.
+pub(crate) fn ask_once(what: &str) -> Result<SecretString, Failure> {
+    let mut terminal = Terminal::open().ok_or_else(|| {
+        Failure::new(code::LOCAL, format!("{what} wants a passphrase, and there is no terminal to ask at"))
+    })?;
+    loop {
+        match terminal.ask_secret(format!("New passphrase for {what}: ")) {
+            Answer::Given(secret) if secret.is_empty() => output::say("An empty one protects nothing."),
+            Answer::Given(secret) => {
+                warn_if_weak(&secret);
+                return Ok(secret);
+            }
+            Answer::Interrupted | Answer::Ended => return Err(interrupted()),
+        }
     }
 }
 

@@ -35,8 +35,16 @@ impl Input {
         thread::spawn(move || {
             let input = stdin();
             let mut buffer = vec![0; READ_SIZE];
+            let mut place = place_in_file(&input);
             while !is_stopped(&input, stopped.as_ref()) {
-                match rustix::io::read(&input, &mut buffer) {
+                let read = match place {
+                    Some(place) => rustix::io::pread(&input, &mut buffer, place),
+                    None => rustix::io::read(&input, &mut buffer),
+                };
+                if let (Some(place), Ok(len)) = (&mut place, read) {
+                    *place += len as u64;
+                }
+                match read {
                     Err(rustix::io::Errno::INTR) => {}
                     Ok(0) | Err(_) => break,
                     Ok(len) => {
@@ -60,6 +68,16 @@ impl Input {
     /// The next chunk; `None` at the end of input.
     pub(crate) async fn next(&mut self) -> Option<Bytes> {
         self.chunks.recv().await
+    }
+}
+
+/// Where a file stands, when standard input is one. It is read from there and left there: who opened it, a loop over a list say, may go on from
+/// where it was.
+fn place_in_file(input: &Stdin) -> Option<u64> {
+    let kind = rustix::fs::FileType::from_raw_mode(rustix::fs::fstat(input).ok()?.st_mode);
+    match kind.is_file() {
+        true => rustix::fs::seek(input, rustix::fs::SeekFrom::Current(0)).ok(),
+        false => None,
     }
 }
 

@@ -85,7 +85,12 @@ impl Desk {
     /// The binary with a clean environment, this home, and no terminal.
     pub fn command(&self, words: &[&str]) -> Command {
         let mut command = Command::new(binary());
-        command.args(words).env_clear().env("LANTERN_HOME", self.home()).env("USER", "keeper");
+        command
+            .args(words)
+            .env_clear()
+            .env("LANTERN_HOME", self.home())
+            .env("USER", "keeper")
+            .env("LANG", "C.UTF-8");
         command
             .current_dir(self.folder.path())
             .stdin(Stdio::null())

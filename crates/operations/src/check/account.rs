@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use super::findings::{CheckError, Finding, Mend};
-use crate::Target;
+use crate::{LoginClues, Target};
 
 /// The steps of a connection, in order. A later one cannot be taken when an earlier one fails.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -143,6 +143,10 @@ pub struct Account {
     pub lines: Vec<Line>,
     /// Why the way ended early.
     pub failed: Option<Failed>,
+    /// Where the machine would see us come from, when nothing came back from it and that is known here.
+    pub source: Option<std::net::IpAddr>,
+    /// What is known here about a login that was refused.
+    pub clues: LoginClues,
 }
 
 impl Account {

@@ -98,10 +98,19 @@ impl Story {
             Note::DnsUnprotected { resolver, .. } => {
                 self.put(host_key(format!("what {resolver} says of it could have been forged on the way")));
             }
-            Note::FirstUse { key, .. } => self.put(host_key(format!(
-                "{} would be trusted at first use, as the policy has it",
-                key.fingerprint()
-            ))),
+            Note::FirstUse { key, same_key, .. } => {
+                self.put(host_key(format!(
+                    "{} would be trusted at first use, as the policy has it",
+                    key.fingerprint()
+                )));
+                if !same_key.is_empty() {
+                    let whose = same_key.join(", ");
+                    let saw = format!("this is the key of {whose}: is the address right?");
+                    self.put(Line::new(Stage::HostKey, Mark::Doubt, saw));
+                }
+            }
+            // Each of them has a line of its own when the login fails.
+            Note::KeysRefused { .. } => {}
             Note::Banner(_) => {}
             Note::NotRemembered(error) => self.put(Line::new(Stage::Book, Mark::Note, chain(*error))),
         }

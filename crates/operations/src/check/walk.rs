@@ -2,15 +2,17 @@
 
 use std::sync::Arc;
 
-use lantern_book::{Home, KeyRing, MachineBook};
+use jiff::Timestamp;
+use lantern_book::{Home, KeyRing, MachineBook, Uses};
 use lantern_link::{Ask, ConnectRequest, Known, LinkError, connect};
-use lantern_ssh::{PlanReport, SshError};
+use lantern_ssh::SshError;
 
 use super::account::{Account, Line, Mark, Stage};
 use super::findings::{CheckError, Finding};
 use super::story::{Story, Tell, Watcher};
 use super::{CheckOptions, inside, local};
-use crate::{ReachError, ReachOptions, Target};
+use crate::source_address::source_address;
+use crate::{ReachError, ReachOptions, Target, login_clues};
 
 /// What was read already, so that many walks need not read it each. Where it could not be, each walk meets and tells the reason itself.
 #[derive(Debug, Clone, Default)]
@@ -81,13 +83,11 @@ fn look_up(
 
 /// What the book says, in short.
 fn describe(target: &Target, options: &ReachOptions) -> String {
-    let user = match (&options.user, &target.user) {
-        (Some(user), _) | (None, Some(user)) => user.clone(),
-        (None, None) => {
-            let local = options.local_user.as_deref().unwrap_or_default();
-            format!("{local} (of this computer: the book names none)")
-        }
-    };
+    let by_book = ReachOptions { local_user: None, ..options.clone() };
+    let user = target.user(&by_book).unwrap_or_else(|_| match &options.local_user {
+        Some(local) => format!("{local} (of this computer: the book names none)"),
+        None => "unknown".into(),
+    });
     let keys = if target.keys.is_empty() { "any of the ring".to_owned() } else { target.keys.join(", ") };
     let mut saw = format!("{}, user {user}, key {keys}", target.place());
     if !target.via.is_empty() {
@@ -132,10 +132,15 @@ async fn go(
     let trunk = match connect(&request, watcher).await {
         Ok(trunk) => trunk,
         Err(error) => {
+            if matches!(error, LinkError::Auth(_)) {
+                watcher.story().account.clues = login_clues(home, target);
+            }
             failed_on_the_way(&mut watcher.story(), error);
             return;
         }
     };
+    // Where it cannot be written, the next look sees the machine too.
+    let _ = Uses::of(home).note(&target.name, |noted| noted.seen = Some(Timestamp::now()));
     if let Err(error) = inside::look_around(watcher, &trunk, target).await {
         failed_on_the_way(&mut watcher.story(), error);
     }
@@ -149,17 +154,14 @@ fn failed_on_the_way(story: &mut Story, error: LinkError) {
     };
     let stage = stage_of(&error, story.met());
     if let LinkError::Auth(auth) = &error {
-        let mut told: Vec<&PlanReport> = Vec::new();
         for report in &auth.report {
-            // A method that was tried several times is told once.
-            if told.contains(&report) {
-                continue;
-            }
-            told.push(report);
             let (what, outcome) = (report.what.clone(), report.outcome.to_owned());
             let line = Line::new(Stage::Login, Mark::Note, format!("{what}: {outcome}"));
             story.put(line.with(Finding::NotEnough { what, outcome }));
         }
+    }
+    if let LinkError::DialTimedOut { place, .. } = &error {
+        story.account.source = source_address(place);
     }
     story.fail(stage, CheckError::Way(error));
 }
@@ -167,7 +169,7 @@ fn failed_on_the_way(story: &mut Story, error: LinkError) {
 /// The step that an error is about; `met` is the last one that was seen to work.
 fn stage_of(error: &LinkError, met: Stage) -> Stage {
     match error {
-        LinkError::Book(_) => Stage::Book,
+        LinkError::Book(_) | LinkError::Exposed { .. } => Stage::Book,
         LinkError::NameNotFound { .. } => Stage::Name,
         LinkError::NoRoute { .. }
         | LinkError::Refused { .. }

@@ -119,7 +119,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
         show(&["profile", "add", "careful", "trust=known-only", "connect-limit=3"]),
         show(&["machine", "set", "@coast,lamp-again", "profiles+=careful", "--yes"]),
         show(&["machine", "show", "lamp-again"]),
-        set_scene(&["machine", "remove", "lamp-again"]),
+        set_scene(&["machine", "remove", "lamp-again", "--yes"]),
         Beat::Say(
             "9. Two machines have no address of their own here: one goes through the gateway, which is trusted first.",
         ),
@@ -140,7 +140,7 @@ pub fn changed_key(place: &str) -> Vec<Beat> {
     let address = format!("keeper@{place}");
     vec![
         Beat::Say("11. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
-        set_scene(&["machine", "remove", SET_UP_ANEW]),
+        set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),
         Beat::Say(

@@ -126,14 +126,16 @@ async fn by_question(
         machine: machine.clone(),
         reached_at: request.place(),
         key: first.clone(),
-        same_key,
+        same_key: same_key.clone(),
         same_address,
     };
     match ask.ask(Question::FirstContact(contact)).await {
         // A pasted fingerprint speaks for the one key.
         Answer::Trust(Verified::Pasted) => Ok((vec![first.clone()], Verified::Pasted)),
         Answer::Trust(verified) => Ok((keys, verified)),
-        Answer::NoOne => Err(trust(TrustFailure::NoOneToAsk { machine, key: first.clone() })),
+        Answer::NoOne => {
+            Err(trust(TrustFailure::NoOneToAsk { machine, key: first.clone(), belongs_to: same_key }))
+        }
         _ => Err(trust(TrustFailure::Rejected { machine })),
     }
 }

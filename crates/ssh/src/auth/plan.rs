@@ -62,6 +62,8 @@ pub struct AuthPlan {
     keys_only: bool,
     /// Whether the server is asked for its methods before anything is tried.
     probe_first: bool,
+    /// How many keys are offered before anybody is asked a question; the others come after.
+    keys_first: usize,
     password_tries: u32,
     interactive_tries: u32,
     report: Vec<PlanReport>,
@@ -77,6 +79,7 @@ impl AuthPlan {
             password_at_hand,
             keys_only: false,
             probe_first: false,
+            keys_first: usize::MAX,
             password_tries: 0,
             interactive_tries: 0,
             report: Vec::new(),
@@ -96,6 +99,12 @@ impl AuthPlan {
         self
     }
 
+    /// The same with so many keys before questions, where the server lets us answer any: each key is one of the few tries that it allows.
+    pub fn with_keys_first(mut self, keys: usize) -> Self {
+        self.keys_first = keys;
+        self
+    }
+
     /// The next step.
     pub fn next_step(&mut self) -> PlannedStep {
         let step = self.choose();
@@ -107,31 +116,42 @@ impl AuthPlan {
         if self.probe_first && self.methods.is_none() {
             return PlannedStep::Probe;
         }
-        if self.takes("publickey") {
-            if let Some(index) = self.keys.iter().position(|(_, state)| *state == KeyState::Accepted) {
-                return PlannedStep::Sign(index);
-            }
-            if let Some(index) = self.keys.iter().position(|(_, state)| *state == KeyState::Untried) {
-                return if self.keys[index].0.locked {
-                    PlannedStep::Query(index)
-                } else {
-                    PlannedStep::Sign(index)
-                };
-            }
+        let key = self.next_key();
+        let offered = self.keys.iter().filter(|(_, state)| *state != KeyState::Untried).count();
+        let is_accepted =
+            matches!(key, Some(PlannedStep::Sign(index)) if self.keys[index].1 == KeyState::Accepted);
+        match (key, self.next_question()) {
+            (Some(key), _) if is_accepted || offered < self.keys_first => key,
+            (_, Some(question)) => question,
+            (Some(key), None) => key,
+            (None, None) if self.methods.is_none() => PlannedStep::Probe,
+            (None, None) => PlannedStep::GiveUp,
         }
-        if self.methods.is_none() {
-            return PlannedStep::Probe;
+    }
+
+    fn next_key(&self) -> Option<PlannedStep> {
+        if !self.takes("publickey") {
+            return None;
         }
-        if self.keys_only {
-            return PlannedStep::GiveUp;
+        let first = |wanted: KeyState| self.keys.iter().position(|(_, state)| *state == wanted);
+        if let Some(index) = first(KeyState::Accepted) {
+            return Some(PlannedStep::Sign(index));
+        }
+        let index = first(KeyState::Untried)?;
+        Some(if self.keys[index].0.locked { PlannedStep::Query(index) } else { PlannedStep::Sign(index) })
+    }
+
+    fn next_question(&self) -> Option<PlannedStep> {
+        if self.keys_only || self.methods.is_none() {
+            return None;
         }
         let password = self.takes("password") && self.password_tries < MAX_SECRET_TRIES;
         let interactive = self.takes("keyboard-interactive") && self.interactive_tries < MAX_SECRET_TRIES;
         match (password, interactive) {
-            (true, _) if self.password_at_hand && self.password_tries == 0 => PlannedStep::Password,
-            (_, true) => PlannedStep::KeyboardInteractive,
-            (true, false) => PlannedStep::Password,
-            (false, false) => PlannedStep::GiveUp,
+            (true, _) if self.password_at_hand && self.password_tries == 0 => Some(PlannedStep::Password),
+            (_, true) => Some(PlannedStep::KeyboardInteractive),
+            (true, false) => Some(PlannedStep::Password),
+            (false, false) => None,
         }
     }
 
@@ -213,17 +233,45 @@ impl AuthPlan {
         self.methods.as_deref().unwrap_or_default()
     }
 
-    /// What was tried and what was not, and why.
+    /// The key that the current step offers.
+    pub fn current_key(&self) -> Option<&PublicKey> {
+        match self.current {
+            Some(PlannedStep::Sign(index)) => self.keys.get(index).map(|(key, _)| &key.public),
+            _ => None,
+        }
+    }
+
+    /// The names of the keys that were offered and came to nothing.
+    pub fn refused_keys(&self) -> Vec<String> {
+        let used = self.keys.iter().filter(|(_, state)| matches!(state, KeyState::Used(_)));
+        used.map(|(key, _)| key.name.clone()).collect()
+    }
+
+    /// The names of the keys that were not offered, though the server takes keys.
+    pub fn untried_keys(&self) -> Vec<String> {
+        let untried =
+            self.keys.iter().filter(|(_, state)| *state == KeyState::Untried && self.takes("publickey"));
+        untried.map(|(key, _)| key.name.clone()).collect()
+    }
+
+    /// What was tried, and what became of it; keys besides that the server takes none of. What came to the same several times is told once.
     pub fn report(&self) -> Vec<PlanReport> {
-        let keys = self.keys.iter().map(|(key, state)| PlanReport {
-            what: name_of(key),
-            outcome: match state {
+        let keys = self.keys.iter().filter_map(|(key, state)| {
+            let outcome = match state {
                 KeyState::Used(outcome) => outcome,
                 _ if !self.takes("publickey") => "not tried: the server takes no keys",
-                _ => "not tried",
-            },
+                KeyState::Accepted => "not tried",
+                KeyState::Untried => return None,
+            };
+            Some(PlanReport { what: name_of(key), outcome })
         });
-        keys.chain(self.report.iter().cloned()).collect()
+        let mut report: Vec<PlanReport> = Vec::new();
+        for line in keys.chain(self.report.iter().cloned()) {
+            if !report.contains(&line) {
+                report.push(line);
+            }
+        }
+        report
     }
 }
 
@@ -263,6 +311,37 @@ mod tests {
         let outcomes: Vec<_> = plan.report().into_iter().map(|line| line.outcome).collect();
         assert_eq!(outcomes[..2], ["refused by the server", "accepted, but more is needed"]);
         assert_eq!(outcomes.last(), Some(&"no terminal to ask at"));
+    }
+
+    #[test]
+    fn a_few_keys_come_before_questions_and_the_others_after() {
+        let names = ["a", "bb", "ccc", "dddd"];
+        let keys = || names.iter().map(|name| key(name, false)).collect::<Vec<_>>();
+        let mut plan = AuthPlan::new(keys(), false).with_keys_first(2);
+        for index in 0..2 {
+            assert_eq!(plan.next_step(), PlannedStep::Sign(index));
+            plan.on_rejected(methods(&["publickey", "keyboard-interactive"]), false);
+        }
+        assert_eq!(plan.refused_keys(), ["a", "bb"]);
+        for _ in 0..MAX_SECRET_TRIES {
+            assert_eq!(plan.next_step(), PlannedStep::KeyboardInteractive);
+            plan.on_rejected(methods(&["publickey", "keyboard-interactive"]), false);
+        }
+        assert_eq!(plan.next_step(), PlannedStep::Sign(2));
+        plan.on_impossible("the server ended the login here");
+        assert_eq!(plan.untried_keys(), ["dddd"]);
+        // Three tries that came to the same are one line.
+        let interactive = plan.report().into_iter().filter(|line| line.what == "keyboard-interactive");
+        assert_eq!((interactive.count(), plan.report().len()), (1, 4));
+
+        // A server that takes nothing else is offered all of them.
+        let mut plan = AuthPlan::new(keys(), false).with_keys_first(2);
+        for index in 0..4 {
+            assert_eq!(plan.next_step(), PlannedStep::Sign(index));
+            plan.on_rejected(methods(&["publickey"]), false);
+        }
+        assert_eq!(plan.next_step(), PlannedStep::GiveUp);
+        assert!(plan.untried_keys().is_empty());
     }
 
     #[test]

@@ -4,6 +4,8 @@ use clap::Args;
 use lantern_keys::login_list::check_value;
 
 use crate::cli::connect::ConnectArgs;
+use crate::cli::machine::selection::SelectionArgs;
+use crate::cli::machine::set::PlanArgs;
 
 /// Arguments of `key install`.
 #[derive(Debug, Args)]
@@ -12,15 +14,19 @@ use crate::cli::connect::ConnectArgs;
   lantern key install harbour keeper@192.0.2.7 --use
   lantern key install robot lamp-01 --limit-from 192.0.2.0/24 --limit-command uptime
   lantern key install visitor lamp-01 --expires 2027-01-31
+  lantern key install harbour @coast --except lamp-03 --plan
 
 Only the public half travels. What the machine's list has already stays as it was; the list
 and its folder are closed to others. Done again, it changes nothing. At the end a login with
 the key proves that it works.")]
 pub(crate) struct InstallArgs {
     /// A name in the ring
+    #[arg(add = crate::cli::completing::keys())]
     pub(crate) name: String,
-    /// A machine: a name in the book, or user@address:port
-    pub(crate) machine: String,
+    #[command(flatten)]
+    pub(crate) machines: SelectionArgs,
+    #[command(flatten)]
+    pub(crate) plan: PlanArgs,
     /// The key may log in from these addresses only: networks and patterns, comma-separated
     #[arg(long, value_name = "ADDRESSES", value_parser = plain_option)]
     pub(crate) limit_from: Option<String>,

@@ -9,11 +9,12 @@ use crate::cli::machine::selection::ExceptArgs;
 #[command(after_help = "Examples:
   lantern machine list
   lantern machine list @coast --except lamp-03
+  lantern machine list north keeper            parts of name, address, user, tags or note
   lantern machine list --where user=root --columns name,address,tags --sort address
   lantern machine list --tag coast --json")]
 pub(crate) struct ListArgs {
-    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated
-    #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
+    /// Only these: names, globs (`lamp-*`), tags (`@coast`), comma-separated; or words to search by
+    #[arg(value_name = "SELECTION|WORDS", add = crate::cli::completing::selection())]
     pub(crate) selection: Vec<String>,
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
@@ -23,10 +24,10 @@ pub(crate) struct ListArgs {
     /// Only machines of which this holds: FIELD=GLOB; may be given several times
     #[arg(long = "where", value_name = "FIELD=GLOB")]
     pub(crate) filters: Vec<String>,
-    /// What to show: `name` and fields, comma-separated
+    /// What to show: `name`, `place`, `used`, `seen` and fields, comma-separated
     #[arg(long, value_name = "FIELD,…", value_delimiter = ',')]
     pub(crate) columns: Vec<String>,
-    /// The field to sort by [default: name]
+    /// What to sort by [default: name]
     #[arg(long, value_name = "FIELD")]
     pub(crate) sort: Option<String>,
 }

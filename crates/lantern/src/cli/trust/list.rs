@@ -2,15 +2,20 @@
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
+
 /// Arguments of `trust list`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern trust list
-  lantern trust list 'lamp-*' --uncompared")]
+  lantern trust list @coast --uncompared
+  lantern trust list 'lamp-*' --except lamp-03")]
 pub(crate) struct ListArgs {
-    /// Only machines whose name is like this (`*` and `?` stand for others)
-    #[arg(value_name = "GLOB")]
-    pub(crate) names: Vec<String>,
+    /// Only these machines: names, globs, @tags, comma-separated
+    #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
+    pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// Only keys that nobody has compared with anything
     #[arg(long)]
     pub(crate) uncompared: bool,

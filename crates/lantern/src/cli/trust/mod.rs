@@ -9,19 +9,22 @@ pub(crate) mod share;
 
 use clap::{Args, Subcommand};
 
+use crate::cli::machine::selection::SelectionArgs;
+use crate::cli::machine::set::PlanArgs;
+
 /// Commands of the trust store.
 #[derive(Debug, Subcommand)]
 pub(crate) enum TrustCommand {
     /// List what machines proved to be
     List(list::ListArgs),
     /// Show all that is known of a machine
-    Show(MachineArgs),
+    Show(ShowArgs),
     /// See which host keys machines present now; changes nothing, logs in nowhere
     Look(look::LookArgs),
     /// Trust what a machine presents now, in place of anything else
     Accept(accept::AcceptArgs),
     /// Forget what a machine proved to be
-    Forget(MachineArgs),
+    Forget(ForgetArgs),
     /// Write what you have verified to a file for others, signed with a key of yours
     Export(share::ExportArgs),
     /// Take in what somebody else has verified and signed
@@ -36,10 +39,25 @@ pub(crate) enum TrustCommand {
     Audit(audit::AuditArgs),
 }
 
-/// A machine.
+/// Arguments of `trust show`.
 #[derive(Debug, Args)]
-pub(crate) struct MachineArgs {
-    /// A machine: a name or `address:port`
-    #[arg(add = crate::cli::completing::machines())]
-    pub(crate) machine: String,
+#[command(after_help = "Examples:
+  lantern trust show lamp-01
+  lantern trust show @coast --json")]
+pub(crate) struct ShowArgs {
+    #[command(flatten)]
+    pub(crate) machines: SelectionArgs,
+}
+
+/// Arguments of `trust forget`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern trust forget lamp-01
+  lantern trust forget '*' --except @coast --plan
+  lantern trust forget 192.0.2.7:2222 --yes")]
+pub(crate) struct ForgetArgs {
+    #[command(flatten)]
+    pub(crate) machines: SelectionArgs,
+    #[command(flatten)]
+    pub(crate) plan: PlanArgs,
 }

@@ -4,18 +4,21 @@ use std::path::PathBuf;
 
 use clap::Args;
 
+use crate::cli::machine::selection::ExceptArgs;
 use crate::cli::open::OpenArgs;
 
 /// Arguments of `trust export`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern trust export --key harbour --to coast.trust
-  lantern trust export 'lamp-*' --key harbour > lamps.trust
+  lantern trust export @coast --except lamp-03 --key harbour > coast.trust
   lantern trust export --unsigned > for-reading.trust")]
 pub(crate) struct ExportArgs {
-    /// Only machines whose name is like this (`*` and `?` stand for others)
-    #[arg(value_name = "GLOB")]
-    pub(crate) names: Vec<String>,
+    /// Only these machines: names, globs, @tags, comma-separated
+    #[arg(value_name = "SELECTION", add = crate::cli::completing::selection())]
+    pub(crate) selection: Vec<String>,
+    #[command(flatten)]
+    pub(crate) but: ExceptArgs,
     /// The key of the ring to sign with
     #[arg(long, value_name = "NAME", required_unless_present = "unsigned", add = crate::cli::completing::keys())]
     pub(crate) key: Option<String>,

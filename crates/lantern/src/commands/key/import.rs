@@ -5,7 +5,7 @@ use std::path::Path;
 use jiff::Timestamp;
 use lantern_book::{BookError, Home, KeyNote, KeyRing, MachineBook, check_name_of, public_beside};
 use lantern_keys::container::Protect;
-use lantern_keys::{PrivateKey, SystemRandom};
+use lantern_keys::{PrivateKey, SecretString, SystemRandom};
 use serde_json::json;
 
 use super::{moving, public_json};
@@ -17,8 +17,17 @@ use crate::screen::output;
 use crate::terminal::passphrase;
 use crate::terminal::prompt::{Answer, Terminal};
 
+/// What is known of a key's passphrases beforehand.
+#[derive(Default)]
+pub(crate) struct Given {
+    /// The one that opened the file already.
+    pub(crate) passphrase: Option<SecretString>,
+    /// Whether a new one is asked for only once: where the file stays, a slip loses nothing.
+    pub(crate) once: bool,
+}
+
 /// Takes a key file into the ring under a name, asking what there is to ask; the name.
-pub(crate) fn import_file(file: &str, name: &str, home: &Home) -> Result<String, Failure> {
+pub(crate) fn import_file(file: &str, name: &str, home: &Home, given: Given) -> Result<String, Failure> {
     let args = ImportArgs {
         file: file.to_owned(),
         name: Some(name.to_owned()),
@@ -29,10 +38,14 @@ pub(crate) fn import_file(file: &str, name: &str, home: &Home) -> Result<String,
         open: OpenArgs::default(),
         new_passphrase_from: None,
     };
-    run(&args, home, false).map(|()| name.to_owned())
+    take_in(&args, home, false, given).map(|()| name.to_owned())
 }
 
 pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Failure> {
+    take_in(args, home, json, Given::default())
+}
+
+fn take_in(args: &ImportArgs, home: &Home, json: bool, given: Given) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     if let Some(name) = &args.name {
         check_free(&ring, name)?;
@@ -42,7 +55,7 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         moving::check(&file)?;
     }
     let sealed = file.private(args.pick.filter(|_| file.found.len() > 1))?;
-    let opened = passphrase::open(sealed, &file.name(), &args.open)?;
+    let opened = passphrase::open_with(sealed, &file.name(), &args.open, given.passphrase)?;
     let pick = if file.found.len() > 1 { None } else { args.pick };
     let alone = file.is_one_private_key && opened.keys.len() == 1;
     let mut key = pick_opened(opened.keys, pick, &file.name())?;
@@ -70,12 +83,15 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         Some(passphrase) => Some(passphrase),
         None => {
             let what = format!("the key {name}, which has none yet");
-            passphrase::choose_new(
-                &what,
-                args.plain,
-                args.new_passphrase_from.as_ref(),
-                "--new-passphrase-from",
-            )?
+            match given.once {
+                true => Some(passphrase::ask_once(&what)?),
+                false => passphrase::choose_new(
+                    &what,
+                    args.plain,
+                    args.new_passphrase_from.as_ref(),
+                    "--new-passphrase-from",
+                )?,
+            }
         }
     };
     let from = file.path.as_ref().map(|path| std::path::absolute(path).unwrap_or(path.clone()));

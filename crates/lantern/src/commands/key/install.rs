@@ -1,17 +1,19 @@
 //! `lantern key install`: the public half goes onto a machine, and a login proves it.
 
-use lantern_book::{Home, KeyRing};
+use lantern_book::{Home, KeyRing, RingEntry};
 use lantern_keys::login_list::LineLimits;
 use lantern_link::LinkError;
 use lantern_operations::place::Change;
 use lantern_operations::{InstallError, Installation, Target, install};
-use serde_json::json;
+use serde_json::{Value, json};
 
+use super::each::{Deed, on_each};
 use crate::cli::key::install::InstallArgs;
 use crate::commands::block_on;
-use crate::commands::connecting::{asking, attend, way};
+use crate::commands::connecting::{asking, attend, explain, way};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
 
 impl InstallArgs {
     fn limits(&self) -> LineLimits {
@@ -25,23 +27,41 @@ impl InstallArgs {
 }
 
 pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Failure> {
-    let ring = KeyRing::new(home);
-    let entry = ring.get(&args.name)?;
-    let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, &args.machine, &options)?;
+    let entry = KeyRing::new(home).get(&args.name)?;
     let limits = args.limits().options().map_err(|error| Failure::new(code::USAGE, error.to_string()))?;
     let ask = asking(&args.connect)?;
-    let way = way(home, &target, &options, &ask);
+    let question = format!("Install {} on", args.name);
+    let deed = Deed { what: "new", detail: format!("the key {}", args.name), question: &question };
+    on_each(home, &args.machines, args.plan, &deed, json, |machine| {
+        install_on(machine, args, home, &entry, &limits, &ask, json)
+    })
+}
+
+fn install_on(
+    machine: &str,
+    args: &InstallArgs,
+    home: &Home,
+    entry: &RingEntry,
+    limits: &str,
+    ask: &TerminalAsk,
+    json: bool,
+) -> Result<Value, Failure> {
+    let options = args.connect.reach(home);
+    let target = Target::resolve_with(home, machine, &options)?;
+    let way = way(home, &target, &options, ask);
     let installed = block_on(async {
-        attend(&target, &ask, install(way, &entry, &limits, args.make_use)).await?.map_err(Failure::from)
+        attend(&target, ask, install(way, entry, limits, args.make_use)).await?.map_err(|error| match error {
+            InstallError::Operation(error) => explain(home, &target, error),
+            error => error.into(),
+        })
     });
     let Installation { change, logged_in, user, in_book } =
         installed.map_err(|failure| match failure.code {
-            code::USAGE => failure.hint(format!("lantern machine add NAME {}", args.machine)),
+            code::USAGE => failure.hint(format!("lantern machine add NAME {machine}")),
             _ => failure,
         })?;
     if json {
-        return output::print_json(&json!({
+        return Ok(json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
             "limits": limits, "logged_in": logged_in, "used_by_machine": args.make_use,
         }));
@@ -55,12 +75,12 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     };
     output::say(format!("{} {was} for {user} on {}, {proof}.", args.name, target.name));
     if change == Change::None && limits.is_empty() {
-        return Ok(());
+        return Ok(Value::Null);
     }
     if in_book && !args.make_use && !target.keys.is_empty() && !target.keys.contains(&args.name) {
         output::say(format!("{} still offers another key; `--use` has it offer this one.", target.name));
     }
-    Ok(())
+    Ok(Value::Null)
 }
 
 impl From<InstallError> for Failure {

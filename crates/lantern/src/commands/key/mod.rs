@@ -4,7 +4,8 @@ mod audit;
 mod certificate;
 mod change;
 mod convert;
-mod import;
+mod each;
+pub(crate) mod import;
 mod install;
 mod list;
 mod moving;
@@ -13,8 +14,6 @@ mod remove;
 mod rotate;
 mod show;
 mod withdraw;
-
-pub(crate) use import::import_file;
 
 use lantern_book::{KeyRing, KeySummary};
 use lantern_keys::{PublicKey, fingerprint, public_line};

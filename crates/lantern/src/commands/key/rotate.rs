@@ -1,7 +1,7 @@
 //! `lantern key rotate`: a new key takes the place of an old one, machine by machine. Every step looks at what is there
 //! and does what is missing, so that after a failure at any point the same command goes on where it ended.
 
-use lantern_book::{Home, KeyRing, MachineBook, RingEntry};
+use lantern_book::{Home, KeyRing, MachineBook, RingEntry, select};
 use lantern_keys::container::Patience;
 use lantern_keys::{KeyError, PrivateKey, SecretString};
 use lantern_operations::Target;
@@ -12,11 +12,12 @@ use super::install::not_proven;
 use crate::cli::key::rotate::RotateArgs;
 use crate::cli::open::OpenArgs;
 use crate::commands::block_on;
-use crate::commands::connecting::{asking, attend, way};
+use crate::commands::connecting::{asking, attend, explain, way};
 use crate::commands::key_source::pick_opened;
 use crate::screen::failure::{Failure, code};
-use crate::screen::fit::fit;
 use crate::screen::output;
+use crate::screen::plan::Planned;
+use crate::screen::words::counted;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::passphrase;
 
@@ -36,7 +37,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     }
     if machines.is_empty() {
         return Err(Failure::new(code::USAGE, format!("nobody knows where {} is in use", args.name))
-            .hint(format!("lantern key rotate {} MACHINE…", args.name)));
+            .hint(format!("lantern key rotate {} SELECTION", args.name)));
     }
     let ask = asking(&args.connect)?;
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
@@ -58,12 +59,19 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
 
 /// The machines to work on: those named, else those that the ring and the book know of.
 fn machines(args: &RotateArgs, home: &Home, old: &RingEntry) -> Result<Vec<String>, Failure> {
-    if !args.machines.is_empty() {
+    let except = &args.but.except;
+    if !args.selection.is_empty() {
         // All names first: a slip of the pen must not show half way.
-        args.machines.iter().try_for_each(|machine| Target::resolve(home, machine).map(drop))?;
-        return Ok(args.machines.clone());
+        let names = select(&MachineBook::load(home)?, &args.selection, except)?;
+        names.iter().try_for_each(|machine| Target::resolve(home, machine).map(drop))?;
+        return Ok(names);
     }
-    Ok(rotate::machines_of(home, old)?)
+    let mut names = rotate::machines_of(home, old)?;
+    if !except.is_empty() {
+        let left_out = select(&MachineBook::load(home)?, except, &[] as &[&str])?;
+        names.retain(|name| !left_out.contains(name));
+    }
+    Ok(names)
 }
 
 fn plan(
@@ -79,24 +87,24 @@ fn plan(
             "old": args.name, "new": new, "new_exists": exists, "machines": machines,
         }));
     }
-    let mut text = match exists {
-        true => fit!("{} has been made already to take the place of {}.\n", new, args.name),
-        false => {
-            fit!("A new key {} would be made, of the kind and with the passphrase of {}.\n", new, args.name)
-        }
-    };
+    let mut rows = vec![match exists {
+        true => Planned {
+            what: "kept",
+            ..Planned::new(new, format!("made already to take the place of {}", args.name))
+        },
+        false => Planned::new(new, format!("a key of the kind and with the passphrase of {}", args.name)),
+    }];
     for machine in machines {
-        text.push(fit!(
-            "{}: install {} if it is missing, log in with it, take {} out.\n",
+        rows.push(Planned::changed(
             machine,
-            new,
-            args.name
+            "key",
+            format!("{} → {new}, once a login with it works", args.name),
         ));
     }
     if machines.is_empty() {
-        text.push(fit!("No machine is known to have {}; name some.\n", args.name));
+        output::say(format!("No machine is known to have {}; name some.", args.name));
     }
-    output::print(&text)
+    output::plan(&rows, true)
 }
 
 /// The new key: made unless an interrupted rotation has made it already. Its name is noted before it exists, so that it
@@ -162,7 +170,10 @@ fn rotate_one(
     let by_another = args.connect.key.is_some();
     block_on(async {
         let rotation = rotate::rotate_on(way, old, new, by_another);
-        attend(&target, ask, rotation).await?.map_err(Failure::from)
+        attend(&target, ask, rotation).await?.map_err(|error| match error {
+            RotateError::Operation(error) => explain(home, &target, error),
+            error => error.into(),
+        })
     })
 }
 
@@ -209,7 +220,7 @@ fn report(
     if let Some(first) = failed.first().and_then(|done| done.outcome.as_ref().err()) {
         let mut failure = Failure::new(
             first.code,
-            format!("{} of {} machines still have {}", failed.len(), done.len(), old.name),
+            format!("{} of {} still have {}", failed.len(), counted(done.len(), "machine"), old.name),
         );
         failure.hints.push(format!("the same command goes on: lantern key rotate {}", args.name));
         return Err(failure);

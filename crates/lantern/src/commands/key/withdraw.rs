@@ -1,30 +1,49 @@
 //! `lantern key withdraw`: the public half leaves a machine, unless it is the last way in.
 
-use lantern_book::{Home, KeyRing};
+use lantern_book::{Home, KeyRing, RingEntry};
 use lantern_link::LinkError;
 use lantern_operations::place::Change;
 use lantern_operations::{Target, WithdrawError, Withdrawal, withdraw};
-use serde_json::json;
+use serde_json::{Value, json};
 
+use super::each::{Deed, on_each};
 use crate::cli::key::withdraw::WithdrawArgs;
 use crate::commands::block_on;
-use crate::commands::connecting::{asking, attend, way};
+use crate::commands::connecting::{asking, attend, explain, way};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
 
 pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Failure> {
-    let ring = KeyRing::new(home);
-    let entry = ring.get(&args.name)?;
-    let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, &args.machine, &options)?;
+    let entry = KeyRing::new(home).get(&args.name)?;
     let ask = asking(&args.connect)?;
+    let question = format!("Withdraw {} from", args.name);
+    let deed = Deed { what: "gone", detail: format!("the key {}", args.name), question: &question };
+    on_each(home, &args.machines, args.plan, &deed, json, |machine| {
+        withdraw_from(machine, args, home, &entry, &ask, json)
+    })
+}
+
+fn withdraw_from(
+    machine: &str,
+    args: &WithdrawArgs,
+    home: &Home,
+    entry: &RingEntry,
+    ask: &TerminalAsk,
+    json: bool,
+) -> Result<Value, Failure> {
+    let options = args.connect.reach(home);
+    let target = Target::resolve_with(home, machine, &options)?;
     // Nobody is asked where it is seen whether the key is out.
     let nobody = ask.without_person();
-    let way = way(home, &target, &options, &ask);
+    let way = way(home, &target, &options, ask);
     let Withdrawal { change, still_in, user } = block_on(async {
-        attend(&target, &ask, withdraw(way, &entry, args.even_the_last, &nobody))
-            .await?
-            .map_err(Failure::from)
+        attend(&target, ask, withdraw(way, entry, args.even_the_last, &nobody)).await?.map_err(|error| {
+            match error {
+                WithdrawError::Operation(error) => explain(home, &target, error),
+                error => error.into(),
+            }
+        })
     })?;
     if still_in {
         return Err(Failure::new(
@@ -40,7 +59,7 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
         output::warn(format!("{} still names {} in the book.", target.name, args.name));
     }
     if json {
-        return output::print_json(&json!({
+        return Ok(json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
         }));
     }
@@ -50,7 +69,7 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
             format!("{} was not in the list of {user} on {}, and does not log in.", args.name, target.name)
         }
     });
-    Ok(())
+    Ok(Value::Null)
 }
 
 impl From<WithdrawError> for Failure {

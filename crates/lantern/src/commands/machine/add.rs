@@ -1,7 +1,5 @@
 //! `lantern machine add`
 
-use std::io::Read;
-
 use lantern_book::{
     Change, Destination, Field, FieldValue, Home, KeyRing, MachineBook, Pasted, Protocol, Settings,
     check_name_of, image,
@@ -10,14 +8,13 @@ use lantern_book::{
 use super::{check_names, machine_json};
 use crate::cli::machine::add::AddArgs;
 use crate::cli::settings;
+use crate::commands::errand::{look_for_key, read_paste};
+use crate::commands::key::import::{Given, import_file};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
-
-/// Most of a pasted text that is read from standard input, in bytes.
-const MAX_PASTE: u64 = 64 * 1024;
 
 pub(super) fn run(args: &AddArgs, home: &Home, json: bool) -> Result<(), Failure> {
     check_name_of("machine name", &args.name)?;
@@ -201,21 +198,6 @@ fn ask_for_missing(
     Ok(())
 }
 
-fn read_paste(text: &str) -> Result<Pasted, Failure> {
-    if text != "-" {
-        return Ok(Pasted::parse(text)?);
-    }
-    if std::io::IsTerminal::is_terminal(&std::io::stdin()) {
-        output::say("Paste the text, then press Enter and Ctrl-D:");
-    }
-    let mut pasted = String::new();
-    std::io::stdin()
-        .take(MAX_PASTE + 1)
-        .read_to_string(&mut pasted)
-        .map_err(|error| Failure::new(code::LOCAL, format!("cannot read the pasted text: {error}")))?;
-    Ok(Pasted::parse(&pasted)?)
-}
-
 /// Shows what was understood, offers the key file to the ring, and asks before it is saved.
 fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Settings) -> Result<(), Failure> {
     let mut pairs: Vec<(&str, Fit)> = vec![("machine", Fit::line(&args.name))];
@@ -226,7 +208,16 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
     if !pasted.left_over.is_empty() {
         pairs.push(("left out", pasted.left_over.join(" ").into()));
     }
+    if !pasted.doubts.is_empty() {
+        pairs.push(("but", pasted.doubts.join("; ").into()));
+    }
     output::warn_block(fit!("Understood:\n{}", output::fields(&pairs).indented(2)));
+    if let Some(doubt) = pasted.doubt().filter(|_| args.yes) {
+        let failure = Failure::new(code::USAGE, "the pasted text can be understood in more than one way");
+        return Err(failure
+            .detail(doubt)
+            .hint("without `--yes` it is shown and asked about; or paste what matters of it"));
+    }
     if !args.yes {
         confirm::agree("Save it?", "`--yes` saves what was understood")?;
     }
@@ -240,12 +231,13 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
         ));
         return Ok(());
     }
-    if !std::path::Path::new(file).exists() {
-        output::say(format!("There is no file {file} here; when there is: lantern key import {file}"));
+    let Some(path) = look_for_key(file, true)? else {
+        output::say(format!("When there is one: lantern key import {file} --name {}", args.name));
         return Ok(());
-    }
-    if confirm::ask(&format!("Take the key file {file} into the ring?"), "")? {
-        let key = crate::commands::key::import_file(file, &args.name, home)?;
+    };
+    let shown = path.display().to_string();
+    if confirm::ask(&format!("Take the key file {shown} into the ring?"), "")? {
+        let key = import_file(&shown, &args.name, home, Given { passphrase: None, once: true })?;
         machine.apply(&Change::Set(Field::Key, FieldValue::parse(Field::Key, &key)?))?;
     }
     Ok(())

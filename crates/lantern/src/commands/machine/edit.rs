@@ -5,12 +5,13 @@ use std::path::Path;
 use std::process::Command;
 
 use lantern_book::{BookEdit, BookError, Home, MachineBook, Place, Settings, select};
-use serde_json::json;
+use serde_json::{Value, json};
 
 use super::differences;
 use crate::cli::machine::edit::EditArgs;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::screen::plan::Planned;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
 
@@ -65,12 +66,12 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
             return if json { output::print_json(&json!({ "changed": false })) } else { Ok(()) };
         }
         let error = match take(home, &scope, (&before, &start), &after, args.plan) {
-            Ok(lines) => {
-                lines.iter().for_each(output::say);
+            Ok((rows, values)) => {
                 let changed = !args.plan;
                 return match json {
-                    true => output::print_json(&json!({ "changed": changed, "changes": lines })),
+                    true => output::print_json(&json!({ "changed": changed, "changes": values })),
                     false => {
+                        output::plan(&rows, args.plan)?;
                         output::say(if changed {
                             "Taken."
                         } else {
@@ -94,23 +95,23 @@ pub(super) fn run(args: &EditArgs, home: &Home, json: bool) -> Result<(), Failur
     }
 }
 
-/// Checks what was written and takes it; what it changes, a line each.
+/// Checks what was written and takes it; what it changes, told and as JSON.
 fn take(
     home: &Home,
     scope: &Scope,
     (before, start): (&str, &str),
     after: &str,
     plan: bool,
-) -> Result<Vec<String>, BookError> {
+) -> Result<(Vec<Planned>, Vec<Value>), BookError> {
     let path = MachineBook::path(home);
     let (old, new) =
         (MachineBook::parse(&path, start).unwrap_or_default(), MachineBook::parse(&path, after)?);
-    let (mut lines, mut values) = (Vec::new(), Vec::new());
+    let (mut rows, mut values) = (Vec::new(), Vec::new());
     let nothing = Settings::new();
     let names: BTreeSet<&str> = old.iter().chain(new.iter()).map(|(name, _)| name).collect();
     for name in names {
         let (was, is) = (old.get(name).unwrap_or(&nothing), new.get(name).unwrap_or(&nothing));
-        differences(name, was, is, &mut lines, &mut values);
+        differences(name, was, is, &mut rows, &mut values);
     }
     match scope {
         Scope::Whole if plan => new.check()?,
@@ -133,7 +134,7 @@ fn take(
             }
         }
     }
-    Ok(lines)
+    Ok((rows, values))
 }
 
 /// What an empty book begins with in the editor.

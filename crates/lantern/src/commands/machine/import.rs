@@ -10,20 +10,26 @@ use crate::cli::machine::import::ImportArgs;
 use crate::commands::key_source::read_text;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::screen::plan::Planned;
+use crate::screen::words::counted;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
 
 /// Largest inventory that is read, in bytes: ten thousand machines of a talkative cloud.
 const MAX_INVENTORY: u64 = 64 * 1024 * 1024;
+/// Most changes that are told one by one without being asked for.
+const MAX_TOLD: usize = 10;
 
-pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Failure> {
+pub(super) fn run(args: &ImportArgs, home: &Home, json: bool, verbose: bool) -> Result<(), Failure> {
     let rows = filtered(read(args)?, &args.only)?;
     let mapping = Mapping::new(&args.mappings, &rows)?;
     let source = source_name(args)?;
     let inventory = Inventory { source, mapping, rows, tags: args.tags.clone(), adopt: args.adopt };
     let mut plan = inventory.plan(home)?;
     if !json {
-        tell(&inventory.mapping, &plan.steps);
+        // Of a few, each is told.
+        let rows_too = args.plan || verbose || plan.steps.len() <= MAX_TOLD;
+        tell(&inventory.mapping, &plan.steps, rows_too, args.plan)?;
     }
     let gone = plan.gone();
     let mut remove_gone = args.remove_gone;
@@ -35,7 +41,8 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Fail
         plan = inventory.carry_out(home, &plan, remove_gone)?;
         if gone > 0 && !remove_gone && !json {
             output::say(format!(
-                "{gone} machines that {} has no more are still there; --remove-gone removes them.",
+                "{} that {} has no more: still there; --remove-gone removes them.",
+                counted(gone, "machine"),
                 inventory.source
             ));
         }
@@ -106,40 +113,81 @@ fn filtered(rows: Vec<Row>, only: &[String]) -> Result<Vec<Row>, Failure> {
     Ok(rows_like(rows, &filters.collect::<Result<Vec<_>, _>>()?)?)
 }
 
-fn tell(mapping: &Mapping, steps: &[SyncStep]) {
+/// What is made of the columns, and what changes: how many of each kind, the rows where somebody wants to see them.
+fn tell(mapping: &Mapping, steps: &[SyncStep], rows_too: bool, planned: bool) -> Result<(), Failure> {
     let columns: Vec<String> = mapping
         .fields
         .iter()
         .map(|(field, columns)| format!("{} from {}", field.name(), columns.join(", ")))
         .collect();
     output::say(format!("name from {}; {}", mapping.name, columns.join("; ")));
+    let rows: Vec<Planned> = steps.iter().flat_map(rows_of).collect();
+    if rows_too {
+        output::plan(&rows, planned)?;
+    }
+    let count = |kind: fn(&SyncStep) -> bool| steps.iter().filter(|step| kind(step)).count();
+    let kinds = [
+        ("new", count(|step| matches!(step, SyncStep::Add { .. }))),
+        ("changed", count(|step| matches!(step, SyncStep::Change { fields, .. } if !fields.is_empty()))),
+        (
+            "kept as set by hand",
+            count(|step| matches!(step, SyncStep::Change { kept, .. } if !kept.is_empty())),
+        ),
+        ("gone from the inventory", count(|step| matches!(step, SyncStep::Gone { .. }))),
+        ("in the book from elsewhere", count(|step| matches!(step, SyncStep::Foreign { .. }))),
+        ("bad rows", count(|step| matches!(step, SyncStep::Bad { .. }))),
+    ];
+    let told: Vec<String> = kinds
+        .iter()
+        .filter(|(_, number)| *number > 0)
+        .map(|(kind, number)| format!("{number} {kind}"))
+        .collect();
+    if !told.is_empty() {
+        let more = if rows_too { "" } else { "; `--plan` lists them" };
+        output::say(format!("{}{more}", told.join(", ")));
+    }
+    // What went wrong is told in any case, as far as somebody would read it.
+    if !rows_too {
+        for step in steps
+            .iter()
+            .filter(|step| matches!(step, SyncStep::Bad { .. } | SyncStep::Foreign { .. }))
+            .take(MAX_TOLD)
+        {
+            output::plan(&rows_of(step), false)?;
+        }
+    }
+    Ok(())
+}
+
+fn rows_of(step: &SyncStep) -> Vec<Planned> {
     let shown = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
-    for step in steps {
-        match step {
-            SyncStep::Add { name, settings } => {
-                let fields = settings.iter().filter(|setting| setting.field != Field::Imported);
-                let fields: Vec<String> = fields.map(|s| format!("{}={}", s.field.name(), s.value)).collect();
-                output::say(format!("+ {name}  {}", fields.join(" ")));
-            }
-            SyncStep::Change { name, fields, kept, .. } => {
-                for (field, from, to) in fields {
-                    output::say(format!("~ {name}  {} {} → {}", field.name(), shown(from), shown(to)));
-                }
-                for (field, mine, theirs) in kept {
-                    let (mine, theirs) = (shown(mine), shown(theirs));
-                    output::say(format!(
-                        "= {name}  {} stays {mine}, set by hand; the inventory says {theirs}",
-                        field.name()
-                    ));
-                }
-            }
-            SyncStep::Gone { name } => output::say(format!("- {name}  is not in the inventory any more")),
-            SyncStep::Foreign { name } => {
-                output::say(format!(
-                    "! {name}  is in the book already, not from this source; --adopt takes it over"
-                ));
-            }
-            SyncStep::Bad { row, why } => output::say(format!("! row {row}  {why}")),
+    match step {
+        SyncStep::Add { name, settings } => {
+            let fields = settings.iter().filter(|setting| setting.field != Field::Imported);
+            let fields: Vec<String> = fields.map(|s| format!("{}={}", s.field.name(), s.value)).collect();
+            vec![Planned::new(name, fields.join(" "))]
+        }
+        SyncStep::Change { name, fields, kept, .. } => {
+            let changed = fields.iter().map(|(field, from, to)| {
+                Planned::changed(name, field.name(), format!("{} → {}", shown(from), shown(to)))
+            });
+            let kept = kept.iter().map(|(field, mine, theirs)| Planned {
+                what: "kept",
+                ..Planned::changed(
+                    name,
+                    field.name(),
+                    format!("{}, set by hand; the inventory says {}", shown(mine), shown(theirs)),
+                )
+            });
+            changed.chain(kept).collect()
+        }
+        SyncStep::Gone { name } => vec![Planned::gone(name, "not in the inventory any more")],
+        SyncStep::Foreign { name } => {
+            let detail = "in the book already, not from this source; --adopt takes it over";
+            vec![Planned { what: "left", ..Planned::new(name, detail) }]
+        }
+        SyncStep::Bad { row, why } => {
+            vec![Planned { what: "bad", ..Planned::new(&format!("row {row}"), why.as_str()) }]
         }
     }
 }

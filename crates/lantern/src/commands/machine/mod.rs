@@ -9,7 +9,7 @@ mod rename;
 mod set;
 mod show;
 
-use lantern_book::{Effective, Field, FieldValue, Home, MachineBook, json_schema};
+use lantern_book::{Effective, Field, FieldValue, Home, MachineBook, Use, json_schema};
 use serde_json::{Map, Value, json};
 
 use crate::cli::global::Global;
@@ -33,7 +33,7 @@ pub(crate) fn run(command: MachineCommand, global: &Global) -> Result<(), Failur
         MachineCommand::Rename(args) => rename::rename(&args, &home, json),
         MachineCommand::Copy(args) => rename::copy(&args, &home, json),
         MachineCommand::Remove(args) => rename::remove(&args, &home, json),
-        MachineCommand::Import(args) => import::run(&args, &home, json),
+        MachineCommand::Import(args) => import::run(&args, &home, json, global.verbose > 0),
         MachineCommand::Export(args) => export::run(&args, &home, json),
         MachineCommand::Schema => output::print_json(&json_schema()),
     }
@@ -68,6 +68,12 @@ pub(crate) fn machine_json(name: &str, effective: &Effective<'_>) -> Value {
     fields.insert("tags".into(), json!(effective.list(Field::Tags)));
     fields.insert("note".into(), json!(effective.text(Field::Note)));
     Value::Object(fields)
+}
+
+/// When a machine was used and seen last, as JSON.
+fn put_uses(value: &mut Value, noted: &Use) {
+    value["last_used"] = json!(noted.used);
+    value["last_seen"] = json!(noted.seen);
 }
 
 /// Checks that the keys of the ring and the machines that settings name are there: a slip is best told at once.

@@ -1,12 +1,14 @@
 //! `lantern machine rename`, `copy` and `remove`.
 
-use lantern_book::{BookEdit, Change, Field, Hints, Home, KeyRing, MachineBook, TrustStore, select};
+use lantern_book::{BookEdit, Change, Field, Hints, Home, KeyRing, MachineBook, TrustStore, Uses, select};
 use serde_json::json;
 
 use super::machine_json;
 use crate::cli::machine::rename::{CopyArgs, RemoveArgs, RenameArgs};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::screen::plan::Planned;
+use crate::screen::words::counted;
 
 /// No machine is left out.
 const NOTHING: &[&str] = &[];
@@ -31,9 +33,10 @@ fn renames(book: &MachineBook, name: &str, new: &str) -> Result<Vec<(String, Str
 pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let book = MachineBook::load(home)?;
     let pairs = renames(&book, &args.name, &args.new_name)?;
-    let lines: Vec<String> = pairs.iter().map(|(old, new)| format!("{old} → {new}")).collect();
-    let question = format!("Rename {} machines?", pairs.len());
-    let goes_on = args.plan.settle(&lines, &question, pairs.len() > 1)?;
+    let rows: Vec<Planned> =
+        pairs.iter().map(|(old, new)| Planned::changed(old, "name", format!("→ {new}"))).collect();
+    let question = format!("Rename {}?", counted(pairs.len(), "machine"));
+    let goes_on = args.plan.settle(&rows, &question, pairs.len() > 1, json)?;
     if goes_on {
         // Trust is known under both names before the book has the new one: wherever this is stopped, no machine becomes a stranger.
         let trust = TrustStore::load(home)?;
@@ -56,6 +59,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         TrustStore::rename(home, &names, false)?;
         for (old, new) in &pairs {
             Hints::of(home).rename(old, new)?;
+            Uses::of(home).rename(old, new)?;
             rename_in_ring(home, old, new)?;
         }
     }
@@ -64,7 +68,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         return output::print_json(&json!({ "renamed": goes_on, "machines": values }));
     }
     if goes_on {
-        lines.iter().for_each(output::say);
+        output::plan(&rows, false)?;
     }
     Ok(())
 }
@@ -96,8 +100,10 @@ pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failu
         changes.iter().try_for_each(|change| settings.apply(change))?;
         copies.push((new, settings));
     }
-    let lines: Vec<String> = pairs.iter().map(|(old, new)| format!("{new}, like {old}")).collect();
-    let goes_on = args.plan.settle(&lines, &format!("Add {} machines?", pairs.len()), pairs.len() > 1)?;
+    let rows: Vec<Planned> =
+        pairs.iter().map(|(old, new)| Planned::new(new, format!("like {old}"))).collect();
+    let question = format!("Add {}?", counted(pairs.len(), "machine"));
+    let goes_on = args.plan.settle(&rows, &question, pairs.len() > 1, json)?;
     if goes_on {
         MachineBook::edit(home, |edit: &mut BookEdit| {
             copies.iter().try_for_each(|(name, settings)| edit.add_machine(name, settings))
@@ -108,10 +114,7 @@ pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failu
         let added = copies.iter().filter(|_| goes_on);
         let values = added.map(|(name, _)| Ok(machine_json(name, &after.effective(name)?)));
         let values = values.collect::<Result<Vec<_>, lantern_book::BookError>>()?;
-        return match values.as_slice() {
-            [only] => output::print_json(only),
-            all => output::print_json(&all),
-        };
+        return output::print_json(&values);
     }
     for ((old, new), (_, settings)) in pairs.iter().zip(&copies).filter(|_| goes_on) {
         output::say(format!("{new} is in the book, at {}.", after.effective(new)?.place()));
@@ -136,13 +139,17 @@ pub(super) fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), F
         }
     }
     let place = |name: &String| book.effective(name).map(|effective| effective.place()).unwrap_or_default();
-    let lines: Vec<String> = machines.iter().map(|name| format!("{name} ({})", place(name))).collect();
-    let question = format!("Remove {} machines?", machines.len());
-    let goes_on = args.plan.settle(&lines, &question, machines.len() > 1)?;
+    let rows: Vec<Planned> = machines.iter().map(|name| Planned::gone(name, place(name))).collect();
+    let question = match machines.as_slice() {
+        [only] => format!("Remove {only}?"),
+        several => format!("Remove {}?", counted(several.len(), "machine")),
+    };
+    let goes_on = args.plan.settle(&rows, &question, true, json)?;
     if goes_on {
         MachineBook::edit(home, |edit: &mut BookEdit| {
             machines.iter().try_for_each(|name| edit.remove_machine(name).map(drop))
         })?;
+        machines.iter().try_for_each(|name| Uses::of(home).forget(name))?;
     }
     if json {
         return output::print_json(&json!({ "removed": goes_on, "machines": machines }));
@@ -154,8 +161,8 @@ pub(super) fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), F
         ));
     } else if goes_on {
         output::say(format!(
-            "{} machines are out of the book. What they proved to be is kept.",
-            machines.len()
+            "{} are out of the book. What they proved to be is kept.",
+            counted(machines.len(), "machine")
         ));
     }
     Ok(())

@@ -9,21 +9,32 @@ use super::check_names;
 use crate::cli::machine::set::{PlanArgs, SetArgs};
 use crate::screen::failure::Failure;
 use crate::screen::output;
+use crate::screen::plan::Planned;
+use crate::screen::words::counted;
 use crate::terminal::confirm;
 
 impl PlanArgs {
-    /// Tells what would change; asks when that is several things at once. Whether to go on.
+    /// Tells what would change, with `--plan` and nothing else; else asks, where `asks` says so: several things at once, or something that goes. Whether to go
+    /// on.
     ///
     /// # Errors
     /// No terminal to ask at, or a no.
-    pub(crate) fn settle(self, lines: &[String], what: &str, several: bool) -> Result<bool, Failure> {
-        if self.plan || several && !self.yes {
-            lines.iter().for_each(output::say);
-        }
+    pub(crate) fn settle(
+        self,
+        changes: &[Planned],
+        what: &str,
+        asks: bool,
+        json: bool,
+    ) -> Result<bool, Failure> {
         if self.plan {
+            // As JSON it is the result itself.
+            if !json {
+                output::plan(changes, true)?;
+            }
             return Ok(false);
         }
-        if several && !self.yes {
+        if asks && !self.yes {
+            output::plan(changes, false)?;
             confirm::agree(what, "`--yes` goes on without asking, `--plan` only tells")?;
         }
         Ok(true)
@@ -47,17 +58,17 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
     }
     let book = MachineBook::load(home)?;
     let machines = select(&book, &selection, &args.but.except)?;
-    let mut lines = Vec::new();
+    let mut rows = Vec::new();
     let mut values = Vec::new();
     for name in &machines {
         let before = book.get(name)?;
         let mut after = before.clone();
         changes.iter().try_for_each(|change| after.apply(change))?;
         check_names(home, &book, &after)?;
-        differences(name, before, &after, &mut lines, &mut values);
+        differences(name, before, &after, &mut rows, &mut values);
     }
-    let question = format!("Change {} machines?", machines.len());
-    let goes_on = args.plan.settle(&lines, &question, machines.len() > 1)?;
+    let question = format!("Change {}?", counted(machines.len(), "machine"));
+    let goes_on = args.plan.settle(&rows, &question, machines.len() > 1, json)?;
     if goes_on {
         MachineBook::edit(home, |edit: &mut BookEdit| {
             machines.iter().try_for_each(|name| edit.change(Place::Machine(name), &changes))
@@ -67,12 +78,12 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         return output::print_json(&json!({ "changed": goes_on, "changes": values }));
     }
     if goes_on && machines.len() == 1 {
-        lines.iter().for_each(output::say);
+        output::plan(&rows, false)?;
     }
-    if goes_on && machines.len() > 1 && !lines.is_empty() {
-        output::say(format!("{} machines: done.", machines.len()));
+    if goes_on && machines.len() > 1 && !rows.is_empty() {
+        output::say(format!("{}: done.", counted(machines.len(), "machine")));
     }
-    if lines.is_empty() {
+    if rows.is_empty() {
         output::say("Nothing to change: it is so already.");
     }
     Ok(())
@@ -83,7 +94,7 @@ pub(crate) fn differences(
     name: &str,
     before: &Settings,
     after: &Settings,
-    lines: &mut Vec<String>,
+    changes: &mut Vec<Planned>,
     values: &mut Vec<Value>,
 ) {
     for spec in FIELDS {
@@ -91,7 +102,8 @@ pub(crate) fn differences(
         let (old, new) = (text(before), text(after));
         if old != new {
             let shown = |text: &Option<String>| text.clone().unwrap_or_else(|| "nothing".into());
-            lines.push(format!("{name}: {} {} → {}", spec.name, shown(&old), shown(&new)));
+            let detail = format!("{} → {}", shown(&old), shown(&new));
+            changes.push(Planned::changed(name, spec.name, detail));
             values.push(json!({ "name": name, "field": spec.name, "from": old, "to": new }));
         }
     }

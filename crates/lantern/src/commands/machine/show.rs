@@ -2,12 +2,13 @@
 
 use std::borrow::Cow;
 
-use lantern_book::{Effective, FIELDS, Field, Home, MachineBook, Part, TrustStore};
+use lantern_book::{Effective, FIELDS, Field, Home, MachineBook, Part, TrustStore, Uses, select};
 use serde_json::{Value, json};
 
-use super::{machine_json, value_json};
+use super::{machine_json, put_uses, value_json};
 use crate::cli::machine::show::ShowArgs;
 use crate::cli::settings;
+use crate::screen::ago::ago;
 use crate::screen::failure::Failure;
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
@@ -17,25 +18,51 @@ const ALWAYS: &[Field] = &[Field::Address, Field::Port, Field::User, Field::Key,
 
 pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let book = MachineBook::load(home)?;
-    let effective = book.effective(&args.name)?;
+    let names = select(&book, &args.machines.selection, &args.machines.but.except)?;
     let trust = TrustStore::load(home)?;
-    let record = trust.get(&args.name)?;
     if json {
-        let mut value = machine_json(&args.name, &effective);
-        value["host_keys"] = record.as_ref().map_or(json!([]), crate::commands::trust::keys_json);
-        value["line"] = json!(book.line(&args.name));
-        value["settings"] = effective.iter().map(setting_json).collect();
-        return output::print_json(&value);
+        let mut values = Vec::new();
+        for name in &names {
+            let effective = book.effective(name)?;
+            let mut value = machine_json(name, &effective);
+            let record = trust.get(name)?;
+            value["host_keys"] = record.as_ref().map_or(json!([]), crate::commands::trust::keys_json);
+            put_uses(&mut value, &Uses::of(home).get(name));
+            value["line"] = json!(book.line(name));
+            value["settings"] = effective.iter().map(setting_json).collect();
+            values.push(value);
+        }
+        return output::print_json(&values);
     }
+    for (at, name) in names.iter().enumerate() {
+        if at > 0 {
+            output::print(&Fit::literal("\n\n"))?;
+        }
+        print(name, &book, &trust, home, args.all)?;
+    }
+    Ok(())
+}
+
+fn print(name: &str, book: &MachineBook, trust: &TrustStore, home: &Home, all: bool) -> Result<(), Failure> {
+    let effective = book.effective(name)?;
+    let record = trust.get(name)?;
     let path = MachineBook::path(home);
-    output::print(&fit!("{}  {}, line {}\n\n", args.name, path.display(), book.line(&args.name)))?;
-    output::print(&settings_table(&effective, args.all))?;
+    output::print(&fit!("{}  {}, line {}\n\n", name, path.display(), book.line(name)))?;
+    output::print(&settings_table(&effective, all))?;
     let met = match &record {
         None => "never met: the next contact is the first".into(),
         Some(record) => Fit::stacked(record.keys.iter().map(ToString::to_string)),
     };
     let at = record.map(|record| record.addresses.join(", ")).unwrap_or_default();
-    output::print(&fit!("\n{}", output::fields(&[("host keys", met), ("met at", at.into())])))
+    let noted = Uses::of(home).get(name);
+    let when = |time: Option<jiff::Timestamp>| Fit::from(time.map(ago).unwrap_or_default());
+    let pairs = [
+        ("host keys", met),
+        ("met at", at.into()),
+        ("last used", when(noted.used)),
+        ("last seen", when(noted.seen)),
+    ];
+    output::print(&fit!("\n{}", output::fields(&pairs)))
 }
 
 fn setting_json(part: &Part<'_>) -> Value {

@@ -80,10 +80,7 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
         values.extend(
             failed.iter().map(|(machine, failure)| json!({ "machine": machine, "error": failure.headline })),
         );
-        match values.as_slice() {
-            [only] => output::print_json(only)?,
-            all => output::print_json(&all)?,
-        }
+        output::print_json(&values)?;
     } else {
         for Accepted { machine, keys } in done {
             for known in keys {

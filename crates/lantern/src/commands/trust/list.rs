@@ -2,10 +2,11 @@
 
 use std::borrow::Cow;
 
-use lantern_book::{BookError, Home, TrustRecord, TrustStore, glob};
+use lantern_book::{BookError, Home, TrustRecord, TrustStore};
 use serde_json::{Value, json};
 
-use super::{certificates_json, keys_json, known_name};
+use super::{certificates_json, keys_json, known_names};
+use crate::cli::trust::ShowArgs;
 use crate::cli::trust::list::ListArgs;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::Fit;
@@ -14,11 +15,10 @@ use crate::screen::output;
 
 pub(super) fn list(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let store = TrustStore::load(home)?;
-    let is_named =
-        |name: &&str| args.names.is_empty() || args.names.iter().any(|pattern| glob(pattern, name));
-    let named = store.machines().into_iter().filter(is_named);
-    let mut records: Vec<(&str, TrustRecord)> = named
-        .map(|name| Ok((name, store.get(name)?.unwrap_or_default())))
+    let names = known_names(home, &store, &args.selection, &args.but.except)?;
+    let mut records: Vec<(&str, TrustRecord)> = names
+        .iter()
+        .map(|name| Ok((name.as_str(), store.get(name)?.unwrap_or_default())))
         .collect::<Result<_, BookError>>()?;
     if args.uncompared {
         records.retain(|(_, record)| record.keys.iter().any(|known| !known.verified.is_compared()));
@@ -73,19 +73,36 @@ fn record_json(name: &str, record: &TrustRecord) -> Value {
     })
 }
 
-pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> {
+pub(super) fn show(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failure> {
     let store = TrustStore::load(home)?;
-    let name = known_name(home, &store, typed)?;
-    let Some(record) = store.get(&name)? else {
-        return Err(Failure::new(code::LOCAL, format!("nothing is known of {name}"))
-            .hint(format!("lantern trust look {name}")));
-    };
-    if json {
-        return output::print_json(&record_json(&name, &record));
+    let names = known_names(home, &store, &args.machines.selection, &args.machines.but.except)?;
+    let mut records = Vec::new();
+    for name in &names {
+        let record = store.get(name)?.ok_or_else(|| {
+            Failure::new(code::LOCAL, format!("nothing is known of {name}"))
+                .hint(format!("lantern trust look {name}"))
+        })?;
+        records.push((name, record));
     }
+    if json {
+        let values: Vec<Value> = records.iter().map(|(name, record)| record_json(name, record)).collect();
+        return output::print_json(&values);
+    }
+    let mut text = Fit::default();
+    for (at, (name, record)) in records.iter().enumerate() {
+        if at > 0 {
+            text.push(Fit::literal("\n\n"));
+        }
+        text.push(picture(&store, name, record));
+    }
+    output::print(&text)
+}
+
+/// All that is known of a machine.
+fn picture(store: &TrustStore, name: &str, record: &TrustRecord) -> Fit {
     let day = |at: jiff::Timestamp| at.strftime("%Y-%m-%d %H:%M UTC").to_string();
     let mut text =
-        output::fields(&[("machine", Fit::line(&name)), ("met at", record.addresses.join(", ").into())]);
+        output::fields(&[("machine", Fit::line(name)), ("met at", record.addresses.join(", ").into())]);
     for known in &record.keys {
         let fingerprint = known.key.fingerprint();
         let refused = store.is_revoked(&fingerprint).map(|revoked| format!("REVOKED: {}", revoked.reason));
@@ -110,5 +127,5 @@ pub(super) fn show(typed: &str, home: &Home, json: bool) -> Result<(), Failure> 
             ("last seen", day(known.last_seen).into()),
         ]));
     }
-    output::print(&text)
+    text
 }

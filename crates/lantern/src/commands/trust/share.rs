@@ -1,10 +1,11 @@
 //! `lantern trust export` and `import`: what one has verified, for a team.
 
-use lantern_book::{Home, KeyRing, write_new};
+use lantern_book::{Home, KeyRing, TrustStore, write_new};
 use lantern_keys::PublicKey;
 use lantern_operations::trust::{Belief, Offer, ShareError, share};
 use serde_json::json;
 
+use super::known_names;
 use crate::cli::trust::share::{ExportArgs, ImportArgs};
 use crate::commands::key_source::{pick_opened, read_text};
 use crate::screen::failure::{Failure, code};
@@ -24,7 +25,8 @@ pub(super) fn export(args: &ExportArgs, home: &Home, json: bool) -> Result<(), F
         }
     };
     let signer = signer.as_ref().map(|(key, comment)| (key, comment.as_str()));
-    let shared = share(home, &args.names, signer)?.ok_or_else(|| {
+    let names = known_names(home, &TrustStore::load(home)?, &args.selection, &args.but.except)?;
+    let shared = share(home, &names, signer)?.ok_or_else(|| {
         Failure::new(code::LOCAL, "there is nothing to export: no such machine has been met")
     })?;
     let Some(path) = args.to.as_ref().filter(|path| !output::is_stdout(path)) else {

@@ -2,7 +2,7 @@
 
 use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend};
 
-use super::mends::{mend, why_refused};
+use super::mends::{Known, mend, why_refused};
 use crate::screen::explain::code_of;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output::quoted;
@@ -108,7 +108,11 @@ fn of_failure(failed: &Failed, account: &Account) -> (Vec<String>, String) {
             vec![format!("the book says that {name} offers this key")],
             format!("lantern machine set {name} key=NAME"),
         ),
-        (CheckError::Way(error), Some(target)) => mend(error, target, failed.gateway.as_deref()),
+        (CheckError::Way(error), Some(target)) => {
+            // A machine behind a gateway sees the gateway.
+            let source = account.source.filter(|_| target.via.is_empty());
+            mend(error, target, failed.gateway.as_deref(), &Known { source, clues: &account.clues })
+        }
         (CheckError::Way(_) | CheckError::BrokenOff, _) => (Vec::new(), format!("lantern check {name}")),
     }
 }

@@ -1,8 +1,13 @@
 //! What a failed step means, and what to do about it: on the machine, on its firewall, here.
 
+use std::net::IpAddr;
+
 use lantern_link::{AuthFailure, LinkError, TrustFailure};
-use lantern_operations::Target;
+use lantern_operations::{LoginClues, Target};
 use lantern_ssh::{OpenFailure, SshError};
+
+use crate::screen::login_advice::{Typed, advise};
+use crate::screen::output::quoted;
 
 /// Why a key or a password was refused, as far as that can be known from outside.
 pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
@@ -28,8 +33,21 @@ pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
     lines.iter().map(|line| (*line).to_owned()).collect()
 }
 
+/// What is known here besides the failure itself.
+pub(super) struct Known<'a> {
+    /// Where the machine would see us come from.
+    pub(super) source: Option<IpAddr>,
+    /// About a login that was refused.
+    pub(super) clues: &'a LoginClues,
+}
+
 /// What a failure means and what to do, a line each, and the one command to type.
-pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) -> (Vec<String>, String) {
+pub(super) fn mend(
+    error: &LinkError,
+    target: &Target,
+    gateway: Option<&str>,
+    known: &Known<'_>,
+) -> (Vec<String>, String) {
     let name = gateway.unwrap_or(&target.name);
     // What is not in the book is typed anew.
     let set = |what: &str| match name.contains([':', '@']) {
@@ -50,7 +68,7 @@ pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) ->
             format!("on the machine's console: {}", "sudo systemctl status ssh sshd"),
         ),
         LinkError::DialTimedOut { .. } => {
-            (filtered(target.port), format!("lantern check {name} --connect-limit 60"))
+            (filtered(target.port, known.source), format!("lantern check {name} --connect-limit 60"))
         }
         LinkError::NoRoute { .. } => (
             own(&[
@@ -70,10 +88,7 @@ pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) ->
                     "which must let the gateway's own address in, and its SSH service are to be looked at",
                 ]),
             },
-            format!(
-                "lantern run {gateway} -- getent hosts {}",
-                target.addresses.first().map_or("", String::as_str)
-            ),
+            seen_from(gateway, target.addresses.first().map_or("", String::as_str)),
         ),
         LinkError::Proxy { .. } => (
             own(&[
@@ -106,12 +121,26 @@ pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) ->
             format!("lantern --verbose check {name}"),
         ),
         LinkError::Trust(trust) => mend_trust(trust, name),
-        LinkError::Auth(auth) => mend_login(auth, target, name),
+        LinkError::Auth(auth) => mend_login(auth, target, name, known.clues),
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => (
             own(&[
                 "the login worked, and the server opens no session for this user: its settings limit what the user may do",
             ]),
             format!("on the machine's console: {}", "sudo journalctl -u ssh -u sshd -n 50"),
+        ),
+        LinkError::Handshake { source: SshError::TimedOut { .. }, .. } => (
+            own(&[
+                "something takes connections on that port and says nothing: another kind of service, an SSH service that hangs,",
+                "or a machine that is overloaded or just starting",
+            ]),
+            format!("lantern check {name} --handshake-limit 120"),
+        ),
+        LinkError::Exposed { path, .. } => (
+            own(&[
+                "a private key that others may read may have been copied: close it, or make a new one",
+                "`--anyway` uses it as it is, this once",
+            ]),
+            format!("chmod 600 {}", quoted(path)),
         ),
         LinkError::Lost { .. } | LinkError::Handshake { .. } | LinkError::Dial { .. } => (
             own(&[
@@ -121,7 +150,7 @@ pub(super) fn mend(error: &LinkError, target: &Target, gateway: Option<&str>) ->
             format!("on the machine's console: {}", "sudo journalctl -u ssh -u sshd -n 50"),
         ),
         LinkError::Book(error) => (vec![error.to_string()], "lantern machine edit".to_owned()),
-        LinkError::Gateway { source, gateway } => mend(source, target, Some(gateway)),
+        LinkError::Gateway { source, gateway } => mend(source, target, Some(gateway), known),
     }
 }
 
@@ -136,14 +165,31 @@ fn service_is_off(port: u16) -> Vec<String> {
     ]
 }
 
+/// How a gateway sees an address: a name is looked up there, and for an address its way is asked.
+fn seen_from(gateway: &str, address: &str) -> String {
+    match address.parse::<IpAddr>() {
+        Ok(address) => format!("lantern run {gateway} -- ip route get {address}"),
+        Err(_) => format!("lantern run {gateway} -- getent hosts {address}"),
+    }
+}
+
 /// Nothing came back at all.
-fn filtered(port: u16) -> Vec<String> {
+fn filtered(port: u16, source: Option<IpAddr>) -> Vec<String> {
+    let family = if source.is_some_and(|source| source.is_ipv6()) { "ipv6" } else { "ipv4" };
+    let from = source.map_or("YOUR-ADDRESS".to_owned(), |source| source.to_string());
+    let whose = match source {
+        Some(source) => format!("which it sees as {source}:"),
+        None => {
+            "which goes where YOUR-ADDRESS stands (a router gives this one another on its way out):".into()
+        }
+    };
     vec![
         "nothing came back, not even a refusal: a firewall drops the packets, the address is not the machine's (any more), or it".into(),
-        "is off. A ping proves nothing: it is often blocked. Let the port in, from your own network only (here 203.0.113.0/24):".into(),
-        format!("  Debian, Ubuntu    sudo ufw allow proto tcp from 203.0.113.0/24 to any port {port}"),
-        format!("  Red Hat, Fedora   sudo firewall-cmd --permanent --add-rich-rule='rule family=ipv4 source address=203.0.113.0/24 port port={port} protocol=tcp accept'; sudo firewall-cmd --reload"),
-        format!("  Windows           New-NetFirewallRule -DisplayName SSH -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress 203.0.113.0/24 -Action Allow"),
+        "is off. A ping proves nothing: it is often blocked. Let the port in, and only from this computer's own address,".into(),
+        whose,
+        format!("  Debian, Ubuntu    sudo ufw allow proto tcp from {from} to any port {port}"),
+        format!("  Red Hat, Fedora   sudo firewall-cmd --permanent --add-rich-rule='rule family={family} source address={from} port port={port} protocol=tcp accept'; sudo firewall-cmd --reload"),
+        format!("  Windows           New-NetFirewallRule -DisplayName SSH -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress {from} -Action Allow"),
         "  a cloud           its own firewall (security group, network rules) comes before the machine's".into(),
     ]
 }
@@ -180,54 +226,14 @@ fn mend_trust(trust: &TrustFailure, name: &str) -> (Vec<String>, String) {
     (lines, command)
 }
 
-fn mend_login(auth: &AuthFailure, target: &Target, name: &str) -> (Vec<String>, String) {
-    let mut lines = Vec::new();
-    if auth.ended.is_some() && auth.report.len() > 1 {
-        lines.push("the server allows a few tries, and each key is one: name the key that is meant".into());
-        return (lines, format!("lantern check {name} --key NAME"));
-    }
-    if auth.report.is_empty() {
-        lines.push("nothing could be offered: no key is in the ring, and no password was given".into());
-    }
-    let image = target.image.as_deref().and_then(lantern_book::image);
-    if let Some(image) = image {
-        lines.push(format!(
-            "machines made from {} images begin with the user {}",
-            image.name,
-            image.users.join(", ")
-        ));
-    }
-    if let Some(other) = image.and_then(|image| image.users.iter().find(|user| **user != auth.user)) {
-        return (lines, format!("lantern check {name} --user {other}"));
-    }
-    let outcome = |start: &str| auth.report.iter().any(|line| line.outcome.starts_with(start));
-    if outcome("locked") {
-        lines.push("unlock the key once, and all logins have it".into());
-        let key = auth.report.iter().find(|line| line.outcome.starts_with("locked"));
-        let key = key.and_then(|line| line.what.split_whitespace().nth(1)).unwrap_or("KEY");
-        return (lines, format!("lantern keeper add {key}"));
-    }
-    if outcome("accepted") {
-        lines.push(
-            "what was offered is right, and the machine wants more: at a terminal you are asked for it"
-                .into(),
-        );
-        return (lines, format!("lantern shell {name}"));
-    }
-    lines.push(format!(
-        "is {} the right user? Images fix it, and a wrong one looks just like a wrong key",
-        auth.user
-    ));
-    if auth.methods.iter().any(|method| method == "password" || method == "keyboard-interactive") {
-        lines.push("the machine also takes a password: with it, a key can be put there".into());
-        let key = target.keys.first().map_or("KEY", String::as_str);
-        // For whom it was tried, where that is not whom the book says.
-        let user = match target.user.as_deref() {
-            Some(user) if user == auth.user => String::new(),
-            _ => format!(" --user {}", auth.user),
-        };
-        return (lines, format!("lantern key install {key} {name}{user}"));
-    }
-    lines.push("on the machine's own console, as that user: ls -ld ~ ~/.ssh ~/.ssh/authorized_keys".into());
-    (lines, format!("lantern check {name} --user OTHER"))
+fn mend_login(auth: &AuthFailure, target: &Target, name: &str, clues: &LoginClues) -> (Vec<String>, String) {
+    let all = advise(auth, Some(target), clues, name, Typed::Check);
+    let command = all.iter().map(|advice| &advice.command).find(|command| !command.is_empty());
+    let command = command.cloned().unwrap_or_else(|| format!("lantern check {name}"));
+    let lines = all.into_iter().enumerate().map(|(at, advice)| match (at, advice.command.as_str()) {
+        // The first is told at the end.
+        (0, _) | (_, "") => advice.words,
+        (_, command) => format!("{}: {command}", advice.words),
+    });
+    (lines.collect(), command)
 }
