@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use lantern_book::Verified;
 use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
-use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, Disconnect, PlannedStep, SshError};
+use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, PlannedStep, SshError};
 use tracing::debug;
 
 use crate::ask::{Answer, Ask, Note, Question};
