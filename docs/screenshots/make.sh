@@ -27,7 +27,7 @@ picture() {
     sleep 3
     xdotool mousemove 600 400
     local keys
-    # One word a stroke or a text: `ctrl+6` is pressed, everything else is typed.
+    # One word a stroke or a text: `ctrl+backslash` is pressed, everything else is typed.
     for keys in "${@:3}"; do
         if [[ $keys == ctrl+* ]]; then xdotool key "$keys"; else xdotool type --delay 30 "$keys"; fi
         sleep 0.3
@@ -55,7 +55,7 @@ trust lamp-01 || true
 trust lamp-02 || true
 trust foghorn || true
 picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\n'
-picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+6 ctrl+6 ctrl+6 s
+picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+backslash ctrl+backslash ctrl+backslash s
 picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run chart-room --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
 # A ring as it grows over the years, and a folder as it is found.
 lantern key new pier --comment 'second floor' --passphrase-from fd:3 --quiet >/dev/null 3<<<'twelve green lamps'

@@ -111,6 +111,14 @@ pub enum BookError {
         /// What is wrong.
         message: String,
     },
+    /// Only the public half of a key is left.
+    #[error("the private file of {name} is gone: {}", path.display())]
+    PrivateGone {
+        /// The key.
+        name: String,
+        /// Where it was.
+        path: PathBuf,
+    },
     /// A word that another one has replaced.
     #[error(
         "`{old}` is called `{new}` now, and means something a little different: `lantern machine set --fields` says what"

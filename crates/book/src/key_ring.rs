@@ -117,6 +117,31 @@ impl KeyRing {
         Ok(names)
     }
 
+    /// Keys of which only the public half is left: by name, with that half. What a rename that was killed left behind is none, since the key
+    /// itself is there under another name.
+    ///
+    /// # Errors
+    /// As [`Self::summaries`].
+    pub fn lost(&self) -> Result<Vec<(String, PublicKey)>, BookError> {
+        let files = fs::read_dir(self.folder()).into_iter().flatten().filter_map(Result::ok);
+        let mut lost = Vec::new();
+        for file in files {
+            let name = file.file_name();
+            let Some(name) = name.to_str().and_then(|name| name.strip_suffix(".pub")) else { continue };
+            if self.private_path(name).exists() {
+                continue;
+            }
+            let line = public_line::parse(&read_or_empty(&self.public_path(name))?).ok();
+            if let Some((public, _)) = line
+                && self.name_of(&public)?.is_none()
+            {
+                lost.push((name.to_owned(), public));
+            }
+        }
+        lost.sort_by(|(one, _), (other, _)| natural(one, other));
+        Ok(lost)
+    }
+
     /// Reads one key.
     ///
     /// # Errors
@@ -125,6 +150,9 @@ impl KeyRing {
         check_name_of("key name", name)?;
         let path = self.private_path(name);
         if !path.exists() {
+            if self.public_path(name).exists() {
+                return Err(BookError::PrivateGone { name: name.to_owned(), path });
+            }
             let names = self.names()?;
             return Err(BookError::unknown("key", name, names.iter().map(String::as_str)));
         }
@@ -299,7 +327,7 @@ impl KeyRing {
     pub fn remove(&self, name: &str) -> Result<(), BookError> {
         check_name_of("key name", name)?;
         let _lock = self.home.lock()?;
-        if !self.private_path(name).exists() {
+        if !self.private_path(name).exists() && !self.public_path(name).exists() {
             let names = self.names()?;
             return Err(BookError::unknown("key", name, names.iter().map(String::as_str)));
         }

@@ -5,7 +5,7 @@ use lantern_keeper::KeeperError;
 use lantern_link::remote_logins::LoginsError;
 use lantern_link::{LinkError, ProxyError, TrustFailure};
 use lantern_operations::{LoginClues, OperationError, ReachError};
-use lantern_ssh::{OpenFailure, SshError};
+use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
 use super::failure::{Failure, chain, code};
 use super::login_advice::{Advice, Typed, advise};
@@ -96,6 +96,9 @@ impl From<&BookError> for Failure {
             BookError::NotAFile { what: "a folder", path } => {
                 failure.hint(format!("a file in it: {}", quoted(&path.join("NAME"))))
             }
+            BookError::PrivateGone { name, .. } => failure
+                .hint("a copy of it, put back there, makes the key whole again")
+                .hint(format!("without one, a new key takes its place, and this: lantern key remove {name}")),
             BookError::Held { name } => failure.hint(format!("`lantern key show {name}` shows it")),
             BookError::Exists { what: "file", .. } => failure.hint("`--replace` writes over it"),
             BookError::Exists { what: "machine", name } => {
@@ -154,8 +157,7 @@ impl From<LinkError> for Failure {
                 if auth.report.is_empty() {
                     failure.details.push("nothing was offered".into());
                 }
-                let tried = auth.report.iter().map(|line| format!("{}: {}", line.what, line.outcome));
-                failure.details.extend(tried);
+                failure.details.extend(tried(&auth.report));
                 // Where more is known, whoever knows it says more.
                 let clues = LoginClues { has_keys: true, same_host: None };
                 with_advice(failure, advise(&auth, None, &clues, &auth.machine, Typed::Shell))
@@ -185,6 +187,29 @@ impl From<LinkError> for Failure {
             _ => failure,
         }
     }
+}
+
+/// Most keys that are told one by one: of a ring, their names are enough.
+const MAX_KEYS_TOLD: usize = 6;
+
+/// What was tried, a line each; keys that came to the same in one line, where there are many.
+fn tried(report: &[PlanReport]) -> Vec<String> {
+    let is_key = |line: &&PlanReport| line.what.starts_with("key ");
+    let mut lines: Vec<String> = Vec::new();
+    let mut told: Vec<&str> = Vec::new();
+    for line in report {
+        let same: Vec<&PlanReport> =
+            report.iter().filter(is_key).filter(|other| other.outcome == line.outcome).collect();
+        if !is_key(&line) || same.len() <= MAX_KEYS_TOLD {
+            lines.push(format!("{}: {}", line.what, line.outcome));
+        } else if !told.contains(&line.outcome) {
+            told.push(line.outcome);
+            let name = |line: &&PlanReport| line.what.split(' ').nth(1).unwrap_or_default().to_owned();
+            let names: Vec<String> = same.iter().map(name).collect();
+            lines.push(format!("{} keys: {} ({})", same.len(), line.outcome, names.join(", ")));
+        }
+    }
+    lines
 }
 
 /// The same with what may be amiss, in place of what was said about that before.

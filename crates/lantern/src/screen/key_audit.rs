@@ -13,6 +13,7 @@ use crate::screen::output::{self, quoted};
 pub(crate) fn short(problem: &Problem) -> &'static str {
     match problem {
         Problem::Broken { .. } => "broken",
+        Problem::Gone => "private file gone",
         Problem::Exposed { .. } => "others can read it",
         Problem::NoPassphrase => "no passphrase",
         Problem::WeakProtection { .. } => "weak protection",
@@ -33,6 +34,7 @@ pub(crate) fn short(problem: &Problem) -> &'static str {
 pub(crate) fn detail(problem: &Problem) -> String {
     match problem {
         Problem::Broken { why } | Problem::Unreadable { why } | Problem::WeakAlgorithm { why } => why.clone(),
+        Problem::Gone => "only its public half is left".into(),
         Problem::Exposed { mode } => format!("others on this computer can read it (mode {mode:04o})"),
         Problem::NoPassphrase => "it has no passphrase: whoever reads the file can use it".into(),
         Problem::WeakProtection { how } => format!("a stolen copy is quickly searched: {how}"),
@@ -74,6 +76,7 @@ pub(crate) fn mend(problem: &Problem, subject: &Subject) -> String {
     };
     match problem {
         Problem::Exposed { .. } => format!("chmod 600 {file}"),
+        Problem::Gone => format!("put a copy back at {file}, or: lantern key remove {name}"),
         Problem::Broken { .. } if is_in_ring => format!("put a good copy in the place of {file}"),
         Problem::Broken { .. } => format!("lantern key show {file}"),
         Problem::Replaced { in_use, .. } if is_in_ring && !in_use.is_empty() => {
@@ -87,7 +90,7 @@ pub(crate) fn mend(problem: &Problem, subject: &Subject) -> String {
             format!("lantern key passphrase {name}")
         }
         Problem::ShortKey { .. } | Problem::Old { .. } if is_in_ring => {
-            format!("lantern key rotate {name} MACHINE…")
+            format!("lantern key rotate {name} SELECTION")
         }
         Problem::WeakAlgorithm { .. } | Problem::ShortKey { .. } | Problem::Old { .. } => {
             "lantern key new NAME".into()

@@ -6,7 +6,7 @@ use lantern_operations::{LoginClues, Target};
 use crate::screen::output::quoted;
 
 /// Most names that are told.
-const MAX_NAMES: usize = 8;
+const MAX_NAMES: usize = 12;
 
 /// One thing that may be amiss.
 pub(crate) struct Advice {

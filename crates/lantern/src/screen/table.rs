@@ -7,8 +7,13 @@ use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 use super::fit::Fit;
 use super::wrap::cut_mark;
 
+/// What a column keeps before others go for it, in cells; the first one, which names the row, keeps more.
+const COMFORTABLE: usize = 16;
+const COMFORTABLE_NAME: usize = 24;
 /// Narrowest that a column is cut to, in cells.
 const MIN_COLUMN: usize = 8;
+/// Columns that never go.
+const ALWAYS_SHOWN: usize = 2;
 /// Between columns, in cells.
 const GAP: usize = 2;
 
@@ -59,29 +64,32 @@ pub(crate) fn draw<'a, R: AsRef<[Cow<'a, str>]>>(
     Fit::picture(out)
 }
 
-/// Makes columns narrower, the widest first, until all have room; where that is not enough, the last ones go, but for the first and for fingerprints.
+/// Makes columns narrower, the widest first, until all have room. Where that would leave too little of each, the last ones go, but for the first two
+/// and for fingerprints; and only then what is left is cut to a stump.
 fn fit_into(widths: &mut [usize], is_firm: &[bool], room: usize) {
-    loop {
+    let soft = |at: &usize| !is_firm.get(*at).copied().unwrap_or(false);
+    let over = |widths: &[usize]| {
         let shown = widths.iter().filter(|width| **width > 0).count();
         let total = widths.iter().sum::<usize>() + GAP * shown.saturating_sub(1);
-        let Some(over) = total.checked_sub(room).filter(|over| *over > 0) else { return };
-        let soft = |at: &usize| !is_firm.get(*at).copied().unwrap_or(false);
-        let can_narrow = (0..widths.len()).filter(soft).filter(|at| widths[*at] > MIN_COLUMN);
-        // Of two as wide, the one that comes later matters less.
-        let widest = can_narrow.max_by_key(|at| (widths[*at], *at));
-        let next = |widest: usize| {
-            let others = (0..widths.len()).filter(soft).filter(|at| *at != widest).map(|at| widths[at]);
-            others.filter(|width| *width < widths[widest]).max().unwrap_or(MIN_COLUMN).max(MIN_COLUMN)
-        };
-        if let Some(widest) = widest {
-            let by = over.min((widths[widest] - next(widest)).max(1));
-            widths[widest] -= by;
-            continue;
-        }
-        let last = (1..widths.len()).rev().find(|at| soft(at) && widths[*at] > 0);
-        match last {
-            Some(last) => widths[last] = 0,
-            None => return,
+        total.checked_sub(room).filter(|over| *over > 0)
+    };
+    for (first, others) in [(COMFORTABLE_NAME, COMFORTABLE), (MIN_COLUMN, MIN_COLUMN)] {
+        let least = |at: usize| if at == 0 { first } else { others };
+        while let Some(over) = over(widths) {
+            // Of two as wide, the one that comes later matters less.
+            let narrowable = (0..widths.len()).filter(soft).filter(|at| widths[*at] > least(*at));
+            if let Some(widest) = narrowable.max_by_key(|at| (widths[*at], *at)) {
+                let others = (0..widths.len()).filter(soft).map(|at| widths[at]);
+                let next =
+                    others.filter(|width| *width < widths[widest]).max().unwrap_or(0).max(least(widest));
+                widths[widest] -= over.min((widths[widest] - next).max(1));
+                continue;
+            }
+            let last = (ALWAYS_SHOWN..widths.len()).rev().find(|at| soft(at) && widths[*at] > 0);
+            match last {
+                Some(last) => widths[last] = 0,
+                None => break,
+            }
         }
     }
 }

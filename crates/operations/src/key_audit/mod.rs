@@ -129,6 +129,9 @@ pub fn audit_keys(home: &Home, scope: &AuditScope) -> Result<KeyAudit, AuditErro
             }
         })
         .collect();
+    subjects.extend(ring.lost()?.into_iter().map(|(name, public)| {
+        Subject::in_ring(&name, ring.private_path(&name), Some(public), vec![Problem::Gone])
+    }));
     // The ring was looked at by name; its files are those, by whatever path one comes to them.
     let listed = files::list(&scope.paths, files::identities(&ring.folder()))?;
     let looked_at = subjects.len() + listed.files.len();

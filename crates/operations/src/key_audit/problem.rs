@@ -99,6 +99,8 @@ pub enum Problem {
         /// Whether the ring has the key.
         in_ring: bool,
     },
+    /// Its private file is not there any more.
+    Gone,
     /// The file cannot be read by us.
     Unreadable {
         /// Why.
@@ -111,6 +113,7 @@ impl Problem {
     pub fn level(&self) -> Level {
         match self {
             Self::Broken { .. }
+            | Self::Gone
             | Self::Exposed { .. }
             | Self::NoPassphrase
             | Self::WeakProtection { .. }
@@ -132,6 +135,7 @@ impl Problem {
     pub fn kind(&self) -> &'static str {
         match self {
             Self::Broken { .. } => "broken",
+            Self::Gone => "gone",
             Self::Exposed { .. } => "exposed",
             Self::NoPassphrase => "no-passphrase",
             Self::WeakProtection { .. } => "weak-protection",

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use jiff::{Timestamp, ToSpan};
-use lantern_book::{BookError, KnownKey, TrustStore};
+use lantern_book::{BookError, KnownKey, TrustRecord, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 
 /// RSA keys below this are on their way out, in bits: what NIST SP 800-57 gives until 2030.
@@ -19,6 +19,11 @@ pub enum FindingKind {
     },
     /// Several machines have it: one of them can pass for the others.
     Shared,
+    /// It is one machine that is known by several names: they were met at the same address.
+    Twice {
+        /// Where.
+        address: String,
+    },
     /// It is small.
     Weak {
         /// What it is.
@@ -63,7 +68,13 @@ pub fn audit(store: &TrustStore, unseen_for: u16, now: Timestamp) -> Result<Vec<
     }
     let shared = holders.into_values().filter(|(_, machines)| machines.len() > 1);
     let mut findings: Vec<Finding> = shared
-        .map(|(fingerprint, machines)| Finding { machines, fingerprint, kind: FindingKind::Shared })
+        .map(|(fingerprint, machines)| {
+            let kind = match same_address(&records, &machines) {
+                Some(address) => FindingKind::Twice { address },
+                None => FindingKind::Shared,
+            };
+            Finding { machines, fingerprint, kind }
+        })
         .collect();
     let oldest = now - (i64::from(unseen_for) * 24).hours();
     for (name, record) in &records {
@@ -77,6 +88,14 @@ pub fn audit(store: &TrustStore, unseen_for: u16, now: Timestamp) -> Result<Vec<
     Ok(findings)
 }
 
+/// An address at which all of these were met.
+fn same_address(records: &BTreeMap<String, TrustRecord>, machines: &[String]) -> Option<String> {
+    let mut all = machines.iter().filter_map(|name| records.get(name)).map(|record| &record.addresses);
+    let first = all.next()?;
+    let others: Vec<_> = all.collect();
+    first.iter().find(|address| others.iter().all(|other| other.contains(address))).cloned()
+}
+
 fn rank(kind: &FindingKind) -> u8 {
     match kind {
         FindingKind::Revoked { .. } => 0,
@@ -84,6 +103,7 @@ fn rank(kind: &FindingKind) -> u8 {
         FindingKind::Weak { .. } => 2,
         FindingKind::Uncompared { .. } => 3,
         FindingKind::Unseen { .. } => 4,
+        FindingKind::Twice { .. } => 5,
     }
 }
 

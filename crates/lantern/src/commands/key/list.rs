@@ -9,14 +9,18 @@ use crate::screen::failure::{Failure, chain};
 use crate::screen::key_audit::short;
 use crate::screen::output;
 
+/// Of a key whose private file is not there.
+const GONE: &str = "private file gone";
+
 pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
     let summaries = ring.summaries()?;
+    let lost = ring.lost()?;
     let book = MachineBook::load(home)?;
     let users = book.users_of_keys();
     let users_of = |key: &str| users.get(key).map(Vec::as_slice).unwrap_or_default();
     if json {
-        let values: Vec<Value> = summaries
+        let mut values: Vec<Value> = summaries
             .iter()
             .map(|(name, summary)| {
                 let mut value = match summary {
@@ -29,6 +33,12 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
                 value
             })
             .collect();
+        values.extend(lost.iter().map(|(name, public)| {
+            json!({
+                "name": name, "private_file": ring.private_path(name), "error": GONE,
+                "fingerprint": public.fingerprint().to_string(), "machines": users_of(name),
+            })
+        }));
         return output::print_json(&values);
     }
     let mut entries = Vec::with_capacity(summaries.len());
@@ -39,13 +49,18 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
             Err(error) => output::warn(chain(&error)),
         }
     }
-    if entries.is_empty() {
+    if entries.is_empty() && lost.is_empty() {
         output::say(
             "The ring is empty. `lantern key new NAME` makes a key, `lantern key import FILE` takes one in.",
         );
         return Ok(());
     }
     let rows = entries.iter().map(|entry| row(entry, users_of(&entry.name)));
+    let rows = rows.chain(lost.iter().map(|(name, public)| {
+        let (algorithm, fingerprint) = (public.describe().into(), public.fingerprint().to_string().into());
+        let (machines, state) = (machines_in_short(users_of(name)).into(), format!("! {GONE}").into());
+        [name.as_str().into(), algorithm, fingerprint, "".into(), machines, state, "".into()]
+    }));
     output::print(&output::table(
         &["NAME", "ALGORITHM", "FINGERPRINT", "MADE", "MACHINES", "STATE", "COMMENT"],
         rows,
@@ -54,12 +69,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
 
 fn row<'a>(entry: &'a KeySummary, users: &[&str]) -> [std::borrow::Cow<'a, str>; 7] {
     let made = entry.note.made.map(|made| made.strftime("%Y-%m-%d").to_string()).unwrap_or_default();
-    // One key may open hundreds of machines: a few are named, the others counted.
-    let machines = match users {
-        [] => "-".to_owned(),
-        [one] => (*one).to_owned(),
-        [one, rest @ ..] => format!("{one} +{}", rest.len()),
-    };
+    let machines = machines_in_short(users);
     let problems = problems_of_summary(entry);
     let serious: Vec<&str> =
         problems.iter().filter(|problem| problem.level() == Level::Serious).map(short).collect();
@@ -72,4 +82,13 @@ fn row<'a>(entry: &'a KeySummary, users: &[&str]) -> [std::borrow::Cow<'a, str>;
     let [made, machines, state] = own;
     let (name, comment) = (entry.name.as_str().into(), entry.comment.as_str().into());
     [name, entry.algorithm.as_str().into(), entry.fingerprint.as_str().into(), made, machines, state, comment]
+}
+
+/// One key may open hundreds of machines: one is named, the others counted.
+fn machines_in_short(users: &[&str]) -> String {
+    match users {
+        [] => "-".to_owned(),
+        [one] => (*one).to_owned(),
+        [one, rest @ ..] => format!("{one} +{}", rest.len()),
+    }
 }

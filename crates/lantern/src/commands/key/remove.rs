@@ -16,7 +16,7 @@ pub(super) fn run(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), Fail
     let installed = match ring.get(&args.name) {
         Ok(entry) => entry.note.installed,
         // A broken file can go too.
-        Err(BookError::Key { .. }) => Vec::new(),
+        Err(BookError::Key { .. } | BookError::PrivateGone { .. }) => Vec::new(),
         Err(error) => return Err(error.into()),
     };
     let places: Vec<String> =

@@ -10,6 +10,7 @@ use serde_json::{Value, json};
 use crate::cli::trust::audit::AuditArgs;
 use crate::screen::failure::Failure;
 use crate::screen::output;
+use crate::screen::words::counted;
 
 pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;
@@ -28,7 +29,7 @@ pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failu
             .collect();
         output::print_json(&values)?;
     } else if findings.is_empty() {
-        output::say(format!("{} machines looked at, nothing found.", store.machines().len()));
+        output::say(format!("{} looked at, nothing found.", counted(store.machines().len(), "machine")));
     } else {
         let rows = findings.iter().map(|f| {
             let (kind, detail, mend) = in_words(f, &book);
@@ -56,6 +57,14 @@ fn in_words(finding: &Finding, book: &MachineBook) -> (&'static str, String, Str
             "shared",
             "one of them can pass for the others: copies of one image?".into(),
             "make new host keys on all but one, on their consoles".into(),
+        ),
+        FindingKind::Twice { address } => (
+            "twice",
+            format!("one machine by several names: all were met at {address}"),
+            match finding.machines.iter().find(|name| book.get(name).is_err()) {
+                Some(name) => format!("lantern trust forget {name}"),
+                None => format!("lantern machine show {}", finding.machines.join(",")),
+            },
         ),
         FindingKind::Weak { what } => ("weak", what.clone(), format!("make an Ed25519 host key on {name}")),
         FindingKind::Uncompared { how } => {

@@ -10,6 +10,7 @@ use crate::cli::trust::share::{ExportArgs, ImportArgs};
 use crate::commands::key_source::{pick_opened, read_text};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
+use crate::screen::words::counted;
 use crate::terminal::{confirm, passphrase};
 
 /// Largest file that is read, in bytes.
@@ -38,7 +39,7 @@ pub(super) fn export(args: &ExportArgs, home: &Home, json: bool) -> Result<(), F
             &json!({ "file": path, "machines": shared.machines, "signed": args.key.is_some() }),
         );
     }
-    output::say(format!("{} machines are in {}.", shared.machines, path.display()));
+    output::say(format!("{} in {}.", counted(shared.machines, "machine"), path.display()));
     Ok(())
 }
 
