@@ -1,13 +1,14 @@
 //! Standard input and output without holding the session up: a thread each, since a pipe, a file and a terminal block
 //! in different ways, and back-pressure by counting what has been written.
 
-use std::io::{Error, PipeReader, PipeWriter, Stdin, Write, pipe, stderr, stdin, stdout};
+use std::io::{Error, PipeReader, PipeWriter, Stdin, pipe, stderr, stdin, stdout};
 use std::sync::mpsc as std_mpsc;
 use std::thread;
 
 use bytes::Bytes;
 use lantern_ssh::Stream;
 use rustix::event::{PollFd, PollFlags, poll};
+use rustix::fd::AsFd;
 use tokio::sync::mpsc;
 
 /// How much is read at once, in bytes.
@@ -45,7 +46,8 @@ impl Input {
                     *place += len as u64;
                 }
                 match read {
-                    Err(rustix::io::Errno::INTR) => {}
+                    // Somebody else reads from it too, or has set it not to wait.
+                    Err(rustix::io::Errno::INTR | rustix::io::Errno::AGAIN) => {}
                     Ok(0) | Err(_) => break,
                     Ok(len) => {
                         let chunk = Bytes::copy_from_slice(buffer.get(..len).unwrap_or_default());
@@ -158,8 +160,8 @@ fn writer(stream: Stream, report: mpsc::UnboundedSender<Written>) -> std_mpsc::S
     thread::spawn(move || {
         for chunk in chunks {
             let outcome = match stream {
-                Stream::Main => write_all(&mut stdout().lock(), &chunk),
-                Stream::Stderr => write_all(&mut stderr().lock(), &chunk),
+                Stream::Main => write_all(&stdout(), &chunk),
+                Stream::Stderr => write_all(&stderr(), &chunk),
             };
             if let Err(error) = outcome {
                 let _ = report.send(Written::Failed(stream, error));
@@ -173,7 +175,17 @@ fn writer(stream: Stream, report: mpsc::UnboundedSender<Written>) -> std_mpsc::S
     sender
 }
 
-fn write_all(out: &mut impl Write, bytes: &[u8]) -> std::io::Result<()> {
-    out.write_all(bytes)?;
-    out.flush()
+/// Writes all of it, also where whoever started us has set the stream not to wait: programs that call a remote shell do.
+fn write_all(out: &impl AsFd, mut bytes: &[u8]) -> std::io::Result<()> {
+    while !bytes.is_empty() {
+        match rustix::io::write(out, bytes) {
+            Ok(len) => bytes = bytes.get(len..).unwrap_or_default(),
+            Err(rustix::io::Errno::INTR) => {}
+            Err(rustix::io::Errno::AGAIN) => {
+                let _ = poll(&mut [PollFd::new(out, PollFlags::OUT)], None);
+            }
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
 }
