@@ -120,13 +120,11 @@ pub enum BookError {
         path: PathBuf,
     },
     /// A word that another one has replaced.
-    #[error(
-        "`{old}` is called `{new}` now, and means something a little different: `lantern machine set --fields` says what"
-    )]
+    #[error("`{old}` is no field any more: {new}")]
     Replaced {
         /// The word.
         old: String,
-        /// What took its place.
+        /// What took its place, in words.
         new: &'static str,
     },
     /// There is no such thing.

@@ -159,13 +159,14 @@ fields! {
     Note "note" Kind::Text(check_text),
         "free words",
         "", "up to 4096 printable characters", "the old lamp";
-    Imported "imported" Kind::Map(check_text),
-        "what an import said, so that the next one changes nothing that was set by hand",
-        "", "written by `machine import`", "source=hypervisor";
 }
 
 /// Words that a book had once, and what took their place.
-const REPLACED: &[(&str, &str)] = &[("keep-alive", "dead-after"), ("keep-alive-misses", "dead-after")];
+const REPLACED: &[(&str, &str)] = &[
+    ("keep-alive", "`dead-after` says it: seconds without any answer"),
+    ("keep-alive-misses", "`dead-after` says it: seconds without any answer"),
+    ("imported", "imports.toml keeps it, and this can be taken out"),
+];
 
 impl Field {
     /// What is said of it.
@@ -194,6 +195,6 @@ impl Field {
 
     /// Whether profiles and `[defaults]` can have it: not what belongs to one machine.
     pub fn is_shared(self) -> bool {
-        !matches!(self, Self::Imported | Self::Note)
+        self != Self::Note
     }
 }

@@ -77,29 +77,47 @@ pub fn read_inventory(
     };
     let none = |message: String| BookError::Inventory { path: path.to_owned(), message };
     let found = match at {
-        Some(at) => at.split('.').try_fold(&value, |value, step| value.get(step)).ok_or_else(|| {
+        Some(at) => all_at(&value, at).ok_or_else(|| {
             none(format!("there is nothing at `{at}`; at the top there is {}", names(&value)))
         })?,
-        None => list_within(&value).ok_or_else(|| {
+        None => list_within(&value).map(|found| vec![found]).ok_or_else(|| {
             none(format!(
                 "no single list of machines was found; say which with --at PATH (at the top there is {})",
                 names(&value)
             ))
         })?,
     };
-    let rows: Vec<Row> = match found {
-        Value::Array(items) => items.iter().map(row).collect(),
-        Value::Object(named) => named
-            .iter()
-            .map(|(name, item)| {
+    let mut rows: Vec<Row> = Vec::new();
+    for found in found {
+        match found {
+            Value::Array(items) => rows.extend(items.iter().map(row)),
+            Value::Object(named) => rows.extend(named.iter().map(|(name, item)| {
                 let mut row = row(item);
                 row.entry("name".into()).or_insert_with(|| name.clone());
                 row
-            })
-            .collect(),
-        _ => return Err(none("what was found is neither a list nor a table".into())),
-    };
+            })),
+            _ => return Err(none("what was found is neither a list nor a table".into())),
+        }
+    }
     Ok(rows.into_iter().map(harmless).collect())
+}
+
+/// What is at a path: names with dots between them, and `[]` behind the name of a list whose items are all gone into. None where nothing is.
+fn all_at<'v>(value: &'v Value, path: &str) -> Option<Vec<&'v Value>> {
+    let steps: Vec<&str> = path.split('.').collect();
+    let mut at = vec![value];
+    for (index, step) in steps.iter().enumerate() {
+        let (name, into_list) = step.strip_suffix("[]").map_or((*step, false), |name| (name, true));
+        let below =
+            at.into_iter().filter_map(|value| if name.is_empty() { Some(value) } else { value.get(name) });
+        // The last list is what was looked for.
+        let is_last = index + 1 == steps.len();
+        at = match into_list && !is_last {
+            true => below.filter_map(Value::as_array).flatten().collect(),
+            false => below.collect(),
+        };
+    }
+    (!at.is_empty()).then_some(at)
 }
 
 /// The same without characters that would steer a terminal: rows are shown before anything is made of them.
@@ -155,13 +173,17 @@ fn flatten(path: &str, value: &Value, row: &mut Row, depth: usize) {
     match value {
         _ if depth > MAX_DEPTH => {}
         Value::Object(map) => {
-            map.iter().for_each(|(name, value)| flatten(&below(name), value, row, depth + 1))
+            let pairs = map.iter().filter_map(|(name, value)| Some((name.clone(), scalar(value)?)));
+            put_as_words(path, &pairs.collect::<Vec<_>>(), row);
+            map.iter().for_each(|(name, value)| flatten(&below(name), value, row, depth + 1));
         }
         Value::Array(items) => {
             let scalars: Vec<String> = items.iter().filter_map(scalar).collect();
             if !scalars.is_empty() {
                 row.insert(path.to_owned(), scalars.join(","));
             }
+            let pairs: Vec<(String, String)> = items.iter().filter_map(key_and_value).collect();
+            put_as_words(path, &pairs, row);
             for (index, item) in items.iter().enumerate().filter(|(_, item)| item.is_object()) {
                 match key_and_value(item) {
                     Some((key, value)) => drop(row.insert(below(&key), value)),
@@ -174,6 +196,23 @@ fn flatten(path: &str, value: &Value, row: &mut Row, depth: usize) {
                 row.insert(path.to_owned(), text);
             }
         }
+    }
+}
+
+/// Tags that are names with values, as words too: `role-web`. What is called a name is the machine's, and no tag.
+fn put_as_words(path: &str, pairs: &[(String, String)], row: &mut Row) {
+    let last = path.rsplit('.').next().unwrap_or_default().to_lowercase();
+    if !["tags", "labels", "tagset"].contains(&last.as_str()) {
+        return;
+    }
+    let word = |(key, value): &(String, String)| match value.as_str() {
+        "" => key.clone(),
+        value => format!("{key}-{value}"),
+    };
+    let words: Vec<String> =
+        pairs.iter().filter(|(key, _)| !key.eq_ignore_ascii_case("name")).map(word).collect();
+    if !words.is_empty() {
+        row.entry(path.to_owned()).or_insert_with(|| words.join(","));
     }
 }
 

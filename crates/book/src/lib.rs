@@ -6,6 +6,7 @@
 //! |---|---|---|
 //! | `machines.toml` | machines, made to be edited by hand | [`MachineBook`] |
 //! | `trust.toml` | what each machine proved to be | [`TrustStore`] |
+//! | `imports.toml` | what imports said last; losing it makes a source's machines strangers to it | [`Imports`] |
 //! | `uses/` | when each machine was used and seen last; losing it loses a date | [`Uses`] |
 //! | `hints/` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
 //! | `keys/` | the key ring | [`KeyRing`] |
@@ -28,6 +29,7 @@ mod field;
 mod hints;
 mod home;
 mod image;
+mod imports;
 mod inventory;
 mod key_file;
 mod key_ring;
@@ -75,6 +77,7 @@ pub use field::{FIELDS, Field, FieldSpec, Kind};
 pub use hints::{Hint, Hints};
 pub use home::{Home, tell_waits};
 pub use image::{IMAGES, Image, image};
+pub use imports::{Imported, Imports};
 pub use inventory::{InventoryForm, Row, read_inventory, write_inventory};
 pub use key_file::{
     FileIdentity, KeyFileContent, check_place, kind_in_words, proven_private, public_beside, read_key_file,
@@ -92,7 +95,7 @@ pub use ring_overview::Listed;
 pub use schema::json_schema;
 pub use selection::{glob, select};
 pub use settings::{Change, Setting, Settings};
-pub use sync::{Mapping, SyncStep, apply_import, export_rows, plan_import};
+pub use sync::{ImportRules, Mapping, SyncStep, apply_import, export_rows, plan_import};
 pub use trust::{KnownCertificate, KnownKey, Revoked, TrustRecord, TrustVerdict, Verified};
 pub use trust_changes::Rotation;
 pub use trust_decided::Kept;

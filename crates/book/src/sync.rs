@@ -7,11 +7,9 @@ use crate::check::check_name;
 use crate::field::Kind;
 use crate::inventory::Row;
 use crate::value::items;
-use crate::{BookEdit, BookError, Change, Field, FieldValue, MachineBook, Place, Settings};
-
-/// Keys of [`Field::Imported`] besides names of fields.
-const SOURCE: &str = "source";
-const ID: &str = "id";
+use crate::{
+    BookEdit, BookError, Change, Field, FieldValue, Imported, Imports, MachineBook, Place, Settings,
+};
 
 /// Which columns mean what: fields with the columns that they are filled from, in order.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,27 +27,51 @@ const USUAL: &[(Field, &[&str])] = &[
         &[
             "address",
             "public_ip",
-            "publicip",
-            "publicipaddress",
             "public_ip_address",
+            "public_ipv4",
+            "external_ip",
+            "floating_ip",
+            "public_dns_name",
             "ip",
             "ip_address",
-            "ipaddress",
             "ipv4",
+            "ip_addr",
+            "primary_ip",
+            "fqdn",
+            "dns_name",
             "host",
             "private_ip",
-            "privateip",
-            "privateipaddress",
+            "private_ip_address",
+            "internal_ip",
         ],
     ),
     (Field::Port, &["port", "ssh_port"]),
-    (Field::User, &["user", "username", "login", "admin_username"]),
-    (Field::Image, &["image", "os", "image_name", "operating_system"]),
+    (Field::User, &["user", "username", "login", "ssh_user", "admin_user", "admin_username"]),
+    (Field::Image, &["image", "os", "image_name", "operating_system", "guest_os"]),
     (Field::Tags, &["tags", "labels", "groups"]),
     (Field::Note, &["note", "description", "comment"]),
 ];
-const USUAL_NAMES: &[&str] =
-    &["name", "tags.name", "vm", "vm_name", "hostname", "instance", "instance_name", "machine", "id"];
+const USUAL_NAMES: &[&str] = &[
+    "name",
+    "tags.name",
+    "vm",
+    "vm_name",
+    "hostname",
+    "host_name",
+    "server",
+    "server_name",
+    "instance",
+    "instance_name",
+    "machine",
+    "machine_name",
+    "id",
+    "instance_id",
+];
+
+/// The letters and digits of a column's name.
+fn plain(name: &str) -> String {
+    name.chars().filter(char::is_ascii_alphanumeric).map(|c| c.to_ascii_lowercase()).collect()
+}
 
 impl Mapping {
     /// From what a person said (`FIELD=COLUMN[,COLUMN…]`, `name=COLUMN`), and for the rest from the names that columns usually have;
@@ -59,8 +81,11 @@ impl Mapping {
     /// An unknown field, a column that no row has, no column for names.
     pub fn new(said: &[String], rows: &[Row]) -> Result<Self, BookError> {
         let columns: BTreeSet<&str> = rows.iter().flat_map(Row::keys).map(String::as_str).collect();
-        let find =
-            |wanted: &str| columns.iter().find(|c| c.eq_ignore_ascii_case(wanted)).map(|c| (*c).to_owned());
+        // As it is written, else as it sounds: `Public IP address` is `public_ip_address` is `PublicIpAddress`.
+        let find = |wanted: &str| {
+            let exact = columns.iter().find(|c| c.eq_ignore_ascii_case(wanted));
+            exact.or_else(|| columns.iter().find(|c| plain(c) == plain(wanted))).map(|c| (*c).to_owned())
+        };
         let usual = |wanted: &[&str]| wanted.iter().find_map(|wanted| find(wanted));
         let mut name = None;
         let mut fields: Vec<(Field, Vec<String>)> = Vec::new();
@@ -78,7 +103,7 @@ impl Mapping {
                 _ => fields.push((Field::from_name(field)?, from)),
             }
         }
-        for spec in crate::FIELDS.iter().filter(|spec| spec.field != Field::Imported) {
+        for spec in crate::FIELDS {
             if fields.iter().any(|(field, _)| *field == spec.field) {
                 continue;
             }
@@ -156,8 +181,10 @@ pub enum SyncStep {
     Add {
         /// Its name.
         name: String,
-        /// All that will be said of it, the note about the import included.
+        /// All that will be said of it.
         settings: Settings,
+        /// What is kept of the import.
+        last: Imported,
     },
     /// Some of its fields follow the inventory.
     Change {
@@ -169,6 +196,8 @@ pub enum SyncStep {
         kept: Vec<(Field, String, String)>,
         /// What will be said of it.
         settings: Settings,
+        /// What is kept of the import.
+        last: Imported,
     },
     /// It came from this source, and the source has it no more.
     Gone {
@@ -189,28 +218,40 @@ pub enum SyncStep {
     },
 }
 
-/// Works out what an import does. Nothing is changed yet; `adopt`: machines of the same name become the source's.
+/// What an import goes by, besides its rows.
+#[derive(Debug, Clone, Copy)]
+pub struct ImportRules<'a> {
+    /// What its machines are told from others by.
+    pub source: &'a str,
+    /// Tags that all of its machines get.
+    pub tags: &'a [String],
+    /// Whether machines of the same name that were in the book before become the source's.
+    pub adopt: bool,
+    /// Whether rows without an address make machines.
+    pub without_address: bool,
+}
+
+/// Works out what an import does. Nothing is changed yet.
 pub fn plan_import(
     book: &MachineBook,
-    source: &str,
+    imports: &Imports,
     mapping: &Mapping,
     rows: &[Row],
-    tags: &[String],
-    adopt: bool,
+    rules: ImportRules<'_>,
 ) -> Vec<SyncStep> {
-    let note =
-        |settings: &Settings, key: &str| settings.map(Field::Imported).and_then(|map| map.get(key)).cloned();
-    let ours: BTreeMap<String, &str> = book
-        .iter()
-        .filter(|(_, settings)| note(settings, SOURCE).as_deref() == Some(source))
-        .filter_map(|(name, settings)| Some((note(settings, ID)?, name)))
+    let source = rules.source;
+    // One that was removed or renamed by hand is not there under that name any more.
+    let ours: BTreeMap<&str, &str> = imports
+        .of_source(source)
+        .filter(|(name, _)| book.get(name).is_ok())
+        .map(|(name, id)| (id, name))
         .collect();
     let mut steps = Vec::new();
     let mut met = BTreeSet::new();
     let mut names = BTreeSet::new();
     for (index, row) in rows.iter().enumerate() {
         let bad = |why: String| SyncStep::Bad { row: index + 1, why };
-        let (name, id, said) = match mapping.read(row, tags) {
+        let (name, id, said) = match mapping.read(row, rules.tags) {
             Ok(read) => read,
             Err(error) => {
                 // A row that cannot be read says nothing about whether its machine is gone.
@@ -219,44 +260,42 @@ pub fn plan_import(
                 continue;
             }
         };
-        if !met.insert(id.clone()) || !ours.contains_key(&id) && !names.insert(name.clone()) {
+        let known = ours.get(id.as_str()).copied();
+        if !met.insert(id.clone()) || known.is_none() && !names.insert(name.clone()) {
             steps.push(bad(format!("another row is called {name} too")));
             continue;
         }
-        let last = remembered(&said, source, &id);
-        match ours
-            .get(&id)
-            .map(|name| (*name, true))
-            .or_else(|| book.get(&name).is_ok().then_some((&name, false)))
-        {
-            Some((name, true)) => steps.extend(changed(book, name, &said, &last)),
-            Some((name, false)) if adopt => steps.extend(changed(book, name, &said, &last)),
-            Some((name, false)) => steps.push(SyncStep::Foreign { name: name.to_owned() }),
-            None => match said.with(Field::Imported, FieldValue::Map(last)) {
-                Ok(settings) => steps.push(SyncStep::Add { name, settings }),
-                Err(error) => steps.push(bad(error.to_string())),
-            },
+        let fields = said.iter().map(|setting| (setting.field.name().to_owned(), setting.value.to_string()));
+        let last = Imported { source: source.to_owned(), id, said: fields.collect() };
+        let has_address = !said.list(Field::Address).is_empty() || rules.without_address;
+        match (known, book.get(&name)) {
+            (Some(known), _) => steps.extend(changed(book, imports, known, &said, last)),
+            // What was added and not noted, because somebody pulled the plug, says just what it would say.
+            (None, Ok(there)) if rules.adopt || *there == said => {
+                steps.extend(changed(book, imports, &name, &said, last));
+            }
+            (None, Ok(_)) => steps.push(SyncStep::Foreign { name }),
+            (None, Err(_)) if has_address => steps.push(SyncStep::Add { name, settings: said, last }),
+            (None, Err(_)) => {
+                steps.push(bad(format!("{name} has no address; --without-address takes it in all the same")))
+            }
         }
     }
-    let gone = ours.iter().filter(|(id, _)| !met.contains(*id));
+    let gone = ours.iter().filter(|(id, _)| !met.contains(**id));
     steps.extend(gone.map(|(_, name)| SyncStep::Gone { name: (*name).to_owned() }));
     steps
 }
 
-/// What is kept of an import, to tell later what a person changed.
-fn remembered(said: &Settings, source: &str, id: &str) -> BTreeMap<String, String> {
-    let fields = said.iter().map(|setting| (setting.field.name().to_owned(), setting.value.to_string()));
-    fields.chain([(SOURCE.to_owned(), source.to_owned()), (ID.to_owned(), id.to_owned())]).collect()
-}
-
 fn changed(
     book: &MachineBook,
+    imports: &Imports,
     name: &str,
     said: &Settings,
-    last: &BTreeMap<String, String>,
+    last: Imported,
 ) -> Option<SyncStep> {
     let now = book.get(name).ok()?;
-    let before = now.map(Field::Imported).cloned().unwrap_or_default();
+    let noted = imports.get(name);
+    let before = noted.map(|imported| imported.said.clone()).unwrap_or_default();
     let text = |settings: &Settings, field| settings.get(field).map(ToString::to_string).unwrap_or_default();
     let mut settings = now.clone();
     let (mut fields, mut kept) = (Vec::new(), Vec::new());
@@ -264,7 +303,6 @@ fn changed(
         .iter()
         .map(|setting| setting.field)
         .chain(before.keys().filter_map(|name| Field::from_name(name).ok()))
-        .filter(|field| *field != Field::Imported)
         .collect();
     for field in touched {
         let was = before.get(field.name()).cloned().unwrap_or_default();
@@ -298,19 +336,18 @@ fn changed(
             fields.push((field, current, new));
         }
     }
-    settings = settings.with(Field::Imported, FieldValue::Map(last.clone())).ok()?;
-    let nothing = fields.is_empty() && kept.is_empty() && settings == *now;
-    (!nothing).then(|| SyncStep::Change { name: name.to_owned(), fields, kept, settings })
+    let nothing = fields.is_empty() && kept.is_empty() && noted == Some(&last);
+    (!nothing).then(|| SyncStep::Change { name: name.to_owned(), fields, kept, settings, last })
 }
 
-/// Carries a plan out; machines that are gone are removed only when asked for.
+/// Carries a plan out in the book; machines that are gone are removed only when asked for. [`Imports::note`] is told afterwards.
 ///
 /// # Errors
 /// What a step cannot do: the book has changed since the plan was made.
 pub fn apply_import(edit: &mut BookEdit, steps: &[SyncStep], remove_gone: bool) -> Result<(), BookError> {
     for step in steps {
         match step {
-            SyncStep::Add { name, settings } => edit.add_machine(name, settings)?,
+            SyncStep::Add { name, settings, .. } => edit.add_machine(name, settings)?,
             SyncStep::Change { name, settings, .. } => edit.put(Place::Machine(name), settings.clone())?,
             SyncStep::Gone { name } if remove_gone => drop(edit.remove_machine(name)?),
             SyncStep::Gone { .. } | SyncStep::Foreign { .. } | SyncStep::Bad { .. } => {}
@@ -323,8 +360,8 @@ pub fn apply_import(edit: &mut BookEdit, steps: &[SyncStep], remove_gone: bool) 
 pub fn export_rows<'a>(machines: impl Iterator<Item = (&'a str, &'a Settings)>) -> Vec<Row> {
     machines
         .map(|(name, settings)| {
-            let fields = settings.iter().filter(|setting| setting.field != Field::Imported);
-            let cells = fields.map(|setting| (setting.field.name().to_owned(), setting.value.to_string()));
+            let cells =
+                settings.iter().map(|setting| (setting.field.name().to_owned(), setting.value.to_string()));
             cells.chain([("name".to_owned(), name.to_owned())]).collect()
         })
         .collect()

@@ -1,7 +1,8 @@
 //! The book brought in line with an inventory.
 
 use lantern_book::{
-    BookEdit, BookError, Home, MachineBook, Mapping, Row, SyncStep, apply_import, glob, plan_import,
+    BookEdit, BookError, Home, ImportRules, Imports, MachineBook, Mapping, Row, SyncStep, apply_import, glob,
+    plan_import,
 };
 
 /// An inventory, ready to be compared with the book.
@@ -17,6 +18,8 @@ pub struct Inventory {
     pub tags: Vec<String>,
     /// Whether machines of the same name that were in the book before are taken over.
     pub adopt: bool,
+    /// Whether rows without an address make machines.
+    pub without_address: bool,
 }
 
 /// What it would change.
@@ -61,11 +64,17 @@ impl Inventory {
     /// # Errors
     /// The book.
     pub fn plan(&self, home: &Home) -> Result<Plan, BookError> {
-        Ok(self.plan_on(&MachineBook::load(home)?))
+        Ok(self.plan_on(&MachineBook::load(home)?, &Imports::load(home)?))
     }
 
-    fn plan_on(&self, book: &MachineBook) -> Plan {
-        Plan { steps: plan_import(book, &self.source, &self.mapping, &self.rows, &self.tags, self.adopt) }
+    fn plan_on(&self, book: &MachineBook, imports: &Imports) -> Plan {
+        let rules = ImportRules {
+            source: &self.source,
+            tags: &self.tags,
+            adopt: self.adopt,
+            without_address: self.without_address,
+        };
+        Plan { steps: plan_import(book, imports, &self.mapping, &self.rows, rules) }
     }
 
     /// Changes the book; machines that the inventory has no more are removed only when that is said. The plan that was carried out: it is made
@@ -78,14 +87,16 @@ impl Inventory {
         let gone = |name: &String| {
             agreed.steps.iter().any(|step| matches!(step, SyncStep::Gone { name: agreed } if agreed == name))
         };
-        MachineBook::edit(home, |edit: &mut BookEdit| {
-            let mut plan = self.plan_on(edit.book());
+        let plan = MachineBook::edit(home, |edit: &mut BookEdit| {
+            let mut plan = self.plan_on(edit.book(), &Imports::load(home)?);
             plan.steps.retain(|step| match step {
                 SyncStep::Gone { name } => gone(name),
                 _ => true,
             });
             apply_import(edit, &plan.steps, remove_gone)?;
             Ok(plan)
-        })
+        })?;
+        Imports::note(home, &plan.steps, remove_gone)?;
+        Ok(plan)
     }
 }

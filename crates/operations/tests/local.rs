@@ -224,7 +224,14 @@ fn row(pairs: &[(&str, &str)]) -> Row {
 
 fn inventory(rows: Vec<Row>) -> Inventory {
     let mapping = Mapping::new(&[], &rows).unwrap();
-    Inventory { source: "north-cloud".into(), mapping, rows, tags: vec!["cloud".into()], adopt: false }
+    Inventory {
+        source: "north-cloud".into(),
+        mapping,
+        rows,
+        tags: vec!["cloud".into()],
+        adopt: false,
+        without_address: false,
+    }
 }
 
 #[test]

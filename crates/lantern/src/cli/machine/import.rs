@@ -12,6 +12,7 @@ use super::export::Form;
   lantern machine import machines.csv --plan
   lantern machine import inventory.json --map name=vm --map address=public_ip,private_ip
   lantern machine import cloud.yaml --at instances --only state=running --source north-cloud
+  lantern machine import fleet.json --at 'groups[].machines[]' --map 'note=Serial number'
   cat list.json | lantern machine import - --form json --source hypervisor
 
 Done again, it follows the inventory: machines that it added and fields that it set change
@@ -25,7 +26,7 @@ pub(crate) struct ImportArgs {
     /// What to call the source, to tell its machines from others [default: the file's name]
     #[arg(long, value_name = "NAME")]
     pub(crate) source: Option<String>,
-    /// Where the list of machines is within the file: names separated by dots
+    /// Where the list of machines is within the file: names separated by dots, `[]` behind those of lists to go into
     #[arg(long, value_name = "PATH")]
     pub(crate) at: Option<String>,
     /// Fill a field (or `name`) from a column, or the first of several; may be given several times
@@ -40,6 +41,9 @@ pub(crate) struct ImportArgs {
     /// Take over machines of the same name that were in the book before
     #[arg(long)]
     pub(crate) adopt: bool,
+    /// Take in rows without an address, too
+    #[arg(long)]
+    pub(crate) without_address: bool,
     /// Remove machines of this source that it has no more, without asking
     #[arg(long)]
     pub(crate) remove_gone: bool,

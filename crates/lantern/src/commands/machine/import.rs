@@ -24,7 +24,14 @@ pub(super) fn run(args: &ImportArgs, home: &Home, json: bool, verbose: bool) -> 
     let rows = filtered(read(args)?, &args.only)?;
     let mapping = Mapping::new(&args.mappings, &rows)?;
     let source = source_name(args)?;
-    let inventory = Inventory { source, mapping, rows, tags: args.tags.clone(), adopt: args.adopt };
+    let inventory = Inventory {
+        source,
+        mapping,
+        rows,
+        tags: args.tags.clone(),
+        adopt: args.adopt,
+        without_address: args.without_address,
+    };
     let mut plan = inventory.plan(home)?;
     if !json {
         // Of a few, each is told.
@@ -162,9 +169,9 @@ fn tell(mapping: &Mapping, steps: &[SyncStep], rows_too: bool, planned: bool) ->
 fn rows_of(step: &SyncStep) -> Vec<Planned> {
     let shown = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
     match step {
-        SyncStep::Add { name, settings } => {
-            let fields = settings.iter().filter(|setting| setting.field != Field::Imported);
-            let fields: Vec<String> = fields.map(|s| format!("{}={}", s.field.name(), s.value)).collect();
+        SyncStep::Add { name, settings, .. } => {
+            let fields: Vec<String> =
+                settings.iter().map(|s| format!("{}={}", s.field.name(), s.value)).collect();
             vec![Planned::new(name, fields.join(" "))]
         }
         SyncStep::Change { name, fields, kept, .. } => {

@@ -1,6 +1,8 @@
 //! `lantern machine rename`, `copy` and `remove`.
 
-use lantern_book::{BookEdit, Change, Field, Hints, Home, KeyRing, MachineBook, TrustStore, Uses, select};
+use lantern_book::{
+    BookEdit, Change, Field, Hints, Home, Imports, KeyRing, MachineBook, TrustStore, Uses, select,
+};
 use serde_json::json;
 
 use super::machine_json;
@@ -57,6 +59,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
             pairs.iter().try_for_each(|(old, new)| edit.rename_machine(old, new))
         })?;
         TrustStore::rename(home, &names, false)?;
+        Imports::rename(home, &names)?;
         for (old, new) in &pairs {
             Hints::of(home).rename(old, new)?;
             Uses::of(home).rename(old, new)?;
@@ -95,8 +98,6 @@ pub(super) fn copy(args: &CopyArgs, home: &Home, json: bool) -> Result<(), Failu
     let mut copies = Vec::new();
     for (old, new) in &pairs {
         let mut settings = book.get(old)?.clone();
-        // An import knows one machine of this origin, not two.
-        settings.apply(&Change::Unset(Field::Imported))?;
         changes.iter().try_for_each(|change| settings.apply(change))?;
         copies.push((new, settings));
     }
@@ -150,6 +151,7 @@ pub(super) fn remove(args: &RemoveArgs, home: &Home, json: bool) -> Result<(), F
             machines.iter().try_for_each(|name| edit.remove_machine(name).map(drop))
         })?;
         machines.iter().try_for_each(|name| Uses::of(home).forget(name))?;
+        Imports::forget(home, &machines)?;
     }
     if json {
         return output::print_json(&json!({ "removed": goes_on, "machines": machines }));

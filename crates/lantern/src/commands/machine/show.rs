@@ -87,7 +87,7 @@ pub(crate) fn settings_table(effective: &Effective<'_>, all: bool) -> Fit {
             Field::Port => effective.port().to_string(),
             _ => spec.fallback.to_owned(),
         };
-        let shown = all && spec.field != Field::Imported || ALWAYS.contains(&spec.field);
+        let shown = all || ALWAYS.contains(&spec.field);
         shown.then(|| {
             let from = if fallback.is_empty() { "not set" } else { "built in" };
             [name, fallback.into(), from.into()]
