@@ -1,13 +1,14 @@
 //! The keeper: a background process that holds unlocked keys and signs with them, and how others reach it.
 //!
 //! `service` is the process, `vault` its memory, `status` what it tells about itself beyond the agent protocol, `client` how commands
-//! reach it, `confirm` how it asks a person. What it does with a message is decided by [`lantern_ssh::agent::Keeper`], which
+//! reach it, `confirm` how it asks a person, by a program or at a `terminal`. What it does with a message is decided by [`lantern_ssh::agent::Keeper`], which
 //! has no socket.
 
 mod client;
 mod confirm;
 mod service;
 mod status;
+mod terminal;
 mod vault;
 
 use std::path::PathBuf;
@@ -17,6 +18,7 @@ use lantern_book::Home;
 pub use client::{KeeperError, find, must, status, stop_request};
 pub use service::{listen, serve};
 pub use status::{HeldKey, Status};
+pub use terminal::unforeseen;
 pub use vault::close_process;
 
 /// Its socket: in the home, so that every home has a keeper of its own.

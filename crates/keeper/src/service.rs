@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames, Keeper, Outcome, SignTask};
@@ -13,8 +13,9 @@ use tokio::sync::{Mutex as AsyncMutex, Notify, Semaphore};
 use tracing::debug;
 use zeroize::Zeroizing;
 
-use crate::confirm::confirm;
+use crate::confirm::{at_terminal, by_program};
 use crate::status::{HeldKey, STATUS, STOP, Status};
+use crate::terminal;
 use crate::vault::LockedVault;
 
 /// Most connections at once: each is a shell or a forwarded agent.
@@ -29,6 +30,8 @@ struct Shared {
     started: Instant,
     memory_locked: bool,
     confirm_with: Option<PathBuf>,
+    /// The terminal of whoever asked last, among those who have one.
+    last_terminal: Mutex<Option<PathBuf>>,
     /// Held while a person is asked: several questions at once would be answered without a look at each.
     asking: AsyncMutex<()>,
     /// Held while a passphrase waits to be looked at, so that those who try are served in their order.
@@ -49,17 +52,18 @@ pub fn listen(path: &Path) -> std::io::Result<UnixListener> {
     Ok(listener)
 }
 
-/// Serves until it is told to stop.
+/// Serves until it is told to stop. Uses that want a yes are asked about by this program, else on the terminal that was last used.
 pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
     let vault = LockedVault::new();
     let memory_locked = vault.is_locked();
     let shared = Arc::new(Shared {
-        keeper: Mutex::new(Keeper::new(Box::new(vault), confirm_with.is_some())),
+        keeper: Mutex::new(Keeper::new(Box::new(vault), true)),
         changed: Notify::new(),
         stop: Notify::new(),
         started: Instant::now(),
         memory_locked,
         confirm_with,
+        last_terminal: Mutex::default(),
         asking: AsyncMutex::new(()),
         unlocking: AsyncMutex::new(()),
     });
@@ -103,7 +107,18 @@ fn is_there(stream: &UnixStream) -> bool {
     !matches!(rustix::net::recv(stream, &mut [0u8], flags), Ok((_, 0)))
 }
 
+/// Ends when whoever asked has gone.
+async fn has_gone(stream: &UnixStream) {
+    while is_there(stream) {
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
 async fn converse(shared: &Shared, mut stream: UnixStream) {
+    let terminal = stream.peer_cred().ok().and_then(|peer| peer.pid()).and_then(terminal::of_process);
+    if terminal.is_some() {
+        *shared.last_terminal() = terminal;
+    }
     let mut frames = Frames::default();
     let mut buffer = Zeroizing::new([0; 16 * 1024]);
     loop {
@@ -169,9 +184,23 @@ impl Shared {
 
     /// Asks the person, one question at a time, and none for somebody who has gone while others were asked.
     async fn allows(&self, task: &SignTask, asker: &UnixStream) -> bool {
-        let Some(program) = &self.confirm_with else { return false };
+        let here = asker.peer_cred().ok().and_then(|peer| peer.pid()).and_then(terminal::of_process);
         let _turn = self.asking.lock().await;
-        is_there(asker) && confirm(program, task).await
+        if !is_there(asker) {
+            return false;
+        }
+        if let Some(program) = &self.confirm_with {
+            return by_program(program, task).await;
+        }
+        let Some(terminal) = here.or_else(|| self.last_terminal().clone()) else { return false };
+        tokio::select! {
+            yes = at_terminal(terminal, task) => yes,
+            () = has_gone(asker) => false,
+        }
+    }
+
+    fn last_terminal(&self) -> MutexGuard<'_, Option<PathBuf>> {
+        self.last_terminal.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn status(&self) -> Status {
@@ -179,7 +208,9 @@ impl Shared {
         let seconds = |time: Duration| u32::try_from(time.as_secs()).unwrap_or(u32::MAX - 1);
         self.with_keeper(|keeper| {
             keeper.handle_timeout(now);
-            let keys = keeper.held().iter().map(|held| HeldKey {
+            // While it is locked nothing is shown.
+            let held = if keeper.is_locked() { &[] } else { keeper.held() };
+            let keys = held.iter().map(|held| HeldKey {
                 key: held.public.clone(),
                 comment: held.comment.clone(),
                 remaining: held.expires.map(|expires| seconds(expires.saturating_duration_since(now))),
@@ -190,7 +221,7 @@ impl Shared {
                 age: seconds(self.started.elapsed()),
                 locked: keeper.is_locked(),
                 memory_locked: self.memory_locked,
-                can_ask: self.confirm_with.is_some(),
+                asks_by_program: self.confirm_with.is_some(),
                 keys: keys.collect(),
             }
         })

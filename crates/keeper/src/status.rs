@@ -34,9 +34,9 @@ pub struct Status {
     pub locked: bool,
     /// Whether its memory is kept from swap.
     pub memory_locked: bool,
-    /// Whether it can ask a person.
-    pub can_ask: bool,
-    /// The keys, told while it is locked too.
+    /// Whether it asks a person by a program; else on the terminal that was last used.
+    pub asks_by_program: bool,
+    /// The keys; none while it is locked.
     pub keys: Vec<HeldKey>,
 }
 
@@ -46,7 +46,7 @@ impl Status {
         let mut out = Vec::new();
         out.put_uint32(self.pid);
         out.put_uint32(self.age);
-        for flag in [self.locked, self.memory_locked, self.can_ask] {
+        for flag in [self.locked, self.memory_locked, self.asks_by_program] {
             out.put_bool(flag);
         }
         out.put_uint32(self.keys.len() as u32);
@@ -63,8 +63,8 @@ impl Status {
     pub(crate) fn decode(content: &[u8]) -> Result<Self, WireError> {
         let mut reader = Reader::new(content);
         let (pid, age) = (reader.u32("pid")?, reader.u32("age")?);
-        let (locked, memory_locked, can_ask) =
-            (reader.bool("locked")?, reader.bool("memory")?, reader.bool("can ask")?);
+        let (locked, memory_locked, asks_by_program) =
+            (reader.bool("locked")?, reader.bool("memory")?, reader.bool("asks by a program")?);
         let count = reader.u32("number of keys")?;
         let mut keys = Vec::new();
         for _ in 0..count.min(lantern_ssh::agent::MAX_KEYS as u32) {
@@ -75,7 +75,7 @@ impl Status {
             keys.push(HeldKey { key, comment, remaining, confirm: reader.bool("confirm")? });
         }
         reader.finish()?;
-        Ok(Self { pid, age, locked, memory_locked, can_ask, keys })
+        Ok(Self { pid, age, locked, memory_locked, asks_by_program, keys })
     }
 }
 
@@ -108,7 +108,7 @@ mod tests {
                 age: numbers.1,
                 locked: flags.0,
                 memory_locked: flags.1,
-                can_ask: flags.2,
+                asks_by_program: flags.2,
                 keys,
             };
             prop_assert_eq!(Status::decode(&status.encode()), Ok(status));

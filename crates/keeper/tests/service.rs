@@ -59,7 +59,7 @@ fn it_holds_shows_locks_forgets_and_ends() {
         };
         must(&home, &request, "hold it").await.unwrap();
         let told = status(&home).await.unwrap().unwrap();
-        assert_eq!((told.keys.len(), told.locked, told.can_ask), (1, false, false));
+        assert_eq!((told.keys.len(), told.locked, told.asks_by_program), (1, false, false));
         assert_eq!((&told.keys[0].key, told.keys[0].remaining.unwrap() > 50), (&public, true));
         let lock = |bytes: &[u8]| SecretBytes::new(bytes.to_vec());
         must(&home, &AgentRequest::Lock(lock(b"fog")), "lock").await.unwrap();

@@ -13,7 +13,7 @@ use std::ffi::OsString;
 use std::process::ExitCode;
 
 use clap::error::ContextKind;
-use clap::{CommandFactory, Parser};
+
 use clap_complete::CompleteEnv;
 
 use crate::screen::failure::{Failure, code};
@@ -25,9 +25,9 @@ fn main() -> ExitCode {
     terminal::raw::restore_on_panic();
     stop_on_purpose();
     lantern_book::tell_waits(tell_wait);
-    CompleteEnv::with_factory(cli::Cli::command).var(commands::completions::VARIABLE).complete();
+    CompleteEnv::with_factory(cli::command).var(commands::completions::VARIABLE).complete();
     let words: Vec<_> = std::env::args_os().collect();
-    let parsed = cli::quick::parse(&words).map_or_else(|| cli::Cli::try_parse_from(&words), Ok);
+    let parsed = cli::quick::parse(&words).map_or_else(|| cli::parse(&words), Ok);
     let cli = match parsed {
         Ok(mut cli) => {
             if let cli::Command::Run(args) = &mut cli.command {
@@ -38,10 +38,19 @@ fn main() -> ExitCode {
         Err(error) => {
             // Help and version are answers, not errors.
             let asked_for = !error.use_stderr();
-            print_usage(&error, &words);
+            match asked_for || !cli::wants_json(&words) {
+                true => print_usage(&error, &words),
+                false => {
+                    output::complain_as_json(cli::attempted(&words));
+                    output::complain(&usage_failure(&error));
+                }
+            }
             return ExitCode::from(if asked_for { 0 } else { code::USAGE });
         }
     };
+    if cli.global.json {
+        output::complain_as_json(cli::attempted(&words));
+    }
     let outcome = logging::start(&cli.global).and_then(|()| commands::run(cli));
     match outcome {
         Ok(status) => ExitCode::from(status),
@@ -56,12 +65,19 @@ fn keep_out_of_core_files() {
     let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
 }
 
+/// What the parser says, in its first line; it names what was typed, which JSON writes so that it steers nothing.
+fn usage_failure(error: &clap::Error) -> Failure {
+    let text = error.to_string();
+    let first = text.lines().next().unwrap_or_default();
+    Failure::new(code::USAGE, first.trim_start_matches("error: ")).hint("--help says what can be typed")
+}
+
 /// Says what the parser says. It repeats what was typed; where that is not fit to be printed, it is asked what it says of words that are.
 fn print_usage(error: &clap::Error, words: &[OsString]) {
     let fit: Vec<String> = words.iter().map(|word| Fit::line(&word.to_string_lossy()).to_string()).collect();
     let are_fit = words.iter().zip(&fit).all(|(word, fit)| word == fit.as_str());
     // Where nobody listens, nobody misses it.
-    let _ = match cli::Cli::try_parse_from(&fit) {
+    let _ = match cli::parse(&words_of(&fit)) {
         Err(of_fit) if !are_fit => of_fit.print(),
         Ok(_) if !are_fit => {
             let option = error.get(ContextKind::InvalidArg).map(ToString::to_string);
@@ -73,6 +89,10 @@ fn print_usage(error: &clap::Error, words: &[OsString]) {
         }
         _ => error.print(),
     };
+}
+
+fn words_of(texts: &[String]) -> Vec<OsString> {
+    texts.iter().map(OsString::from).collect()
 }
 
 /// For tests, and only in builds with debug assertions: the process ends at the write of a file that the environment

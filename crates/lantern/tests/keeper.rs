@@ -95,9 +95,6 @@ fn a_key_unlocked_once_serves_every_login_until_it_is_forgotten_locked_or_stoppe
     kept.desk.lantern(&["keeper", "stop"]).expect(0);
     assert_eq!(kept.status()["running"], false);
     assert!(!kept.desk.home().join("keeper.sock").exists());
-    assert!(
-        kept.desk.lantern(&["keeper", "add", "harbour"]).expect(241).err.contains("lantern keeper start")
-    );
     let _ = &kept.lit;
 }
 
@@ -173,14 +170,6 @@ fn a_key_that_wants_a_yes_is_used_only_with_one() {
     fs::write(&ask, format!("#!/bin/sh\necho \"$1\" >> {0}.questions\nexit $(cat {0})\n", answer.display()))
         .unwrap();
     fs::set_permissions(&ask, fs::Permissions::from_mode(0o755)).unwrap();
-    let kept = Kept::new(&[]);
-    let err = kept
-        .desk
-        .with_secrets(&["keeper", "add", "harbour", "--confirm", "--passphrase-from", "fd:3"], SECRET, "")
-        .expect(241)
-        .err;
-    assert!(err.contains("--confirm-with"), "{err}");
-    drop(kept);
     let kept = Kept::new(&["--confirm-with", ask.to_str().unwrap()]);
     kept.add(&["--confirm"]);
     fs::write(&answer, "0").unwrap();
@@ -190,6 +179,67 @@ fn a_key_that_wants_a_yes_is_used_only_with_one() {
     let questions = fs::read_to_string(desk.folder.path().join("answer.questions")).unwrap();
     assert_eq!(questions.lines().count(), 2);
     assert!(questions.starts_with("Allow one use of the key keeper@"), "{questions}");
+}
+
+/// Without a program the question comes to the terminal of whoever wants to use the key, and only the word that it shows is a yes.
+#[test]
+fn a_use_is_asked_about_on_the_terminal() {
+    let kept = Kept::new(&[]);
+    kept.add(&["--confirm"]);
+    // Nobody there: no.
+    let words = ["run", "lamp-01", "--no-questions", "--", "hostname"];
+    kept.desk.without_terminal(&words).expect(249);
+    let asked = |answer: &dyn Fn(&str) -> String| {
+        let mut screen = Screen::open(&kept.desk, &words);
+        let text = screen.wait_for("anything else refuses");
+        assert!(text.contains("keeper: Allow one use of the key keeper@"), "{text}");
+        let word = text[text.rfind("Type ").unwrap()..].split_whitespace().nth(1).unwrap().to_owned();
+        screen.send(&answer(&word));
+        let status = screen.wait_for_exit();
+        (status, screen.text())
+    };
+    let (status, text) = asked(&|word| format!("{word}\r"));
+    assert_eq!(status, 0, "{text}");
+    assert!(text.contains("keeper: allowed"), "{text}");
+    for answer in ["yes\r", "\r", "y\r"] {
+        assert_eq!(asked(&|_| answer.to_owned()).0, 249, "{answer:?}");
+    }
+    // Whoever is interrupted needs no answer, and the terminal is as it was.
+    let mut screen = Screen::open(&kept.desk, &words);
+    screen.wait_for("anything else refuses");
+    screen.send("\x03");
+    assert_eq!(screen.wait_for_exit(), 252);
+    screen.wait_for("not needed any more");
+    assert!(screen.is_cooked());
+    let (status, text) = asked(&|word| format!("{word}\r"));
+    assert_eq!(status, 0, "{text}");
+}
+
+#[test]
+fn adding_a_key_starts_the_keeper_and_a_locked_one_shows_nothing() {
+    let desk = Desk::new();
+    desk.with_secrets(&["key", "new", "harbour", "--passphrase-from", "fd:3"], SECRET, "").expect(0);
+    let added =
+        desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], SECRET, "").expect(0);
+    assert!(
+        added.err.contains("The keeper is started") && added.err.contains("holds harbour"),
+        "{}",
+        added.err
+    );
+    assert!(desk.lantern(&["keeper", "status"]).expect(0).text().contains("harbour"));
+    desk.with_secrets(&["keeper", "lock", "--passphrase-from", "fd:3"], "a fog bell", "").expect(0);
+    let status = desk.lantern(&["keeper", "status"]).expect(0);
+    assert!(
+        status.text().contains("LOCKED: nothing is shown") && !status.text().contains("harbour"),
+        "{}",
+        status.text()
+    );
+    desk.with_secrets(&["keeper", "unlock", "--passphrase-from", "fd:3"], "a fog bell", "").expect(0);
+    assert!(desk.lantern(&["keeper", "status"]).expect(0).text().contains("harbour"));
+    desk.lantern(&["keeper", "stop"]).expect(0);
+    // A key that is not there starts nothing.
+    desk.lantern(&["keeper", "add", "nowhere"]).expect(241);
+    assert!(desk.lantern(&["keeper", "status"]).expect(0).err.contains("does not run"));
 }
 
 #[test]

@@ -2,8 +2,10 @@
 
 use std::ffi::OsStr;
 
-use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
+use clap_complete::engine::{ArgValueCompleter, CompletionCandidate, PathCompleter, ValueCompleter};
 use lantern_book::{FIELDS, Field, Home, KeyRing, Kind, MachineBook};
+use lantern_keys::KeyAlgorithm;
+use lantern_keys::container::{PrivateContainer, PublicContainer};
 
 use crate::cli::global::Global;
 use crate::cli::settings;
@@ -57,6 +59,54 @@ pub(crate) fn tags() -> ArgValueCompleter {
 /// Names of keys in the ring.
 pub(crate) fn keys() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, key_names().into_iter()))
+}
+
+/// Names of keys in the ring, and paths.
+pub(crate) fn keys_and_files() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let mut found = candidates(current, key_names().into_iter());
+        found.extend(PathCompleter::file().complete(current));
+        found
+    })
+}
+
+fn one_of(words: impl Iterator<Item = &'static str> + Clone + Send + Sync + 'static) -> ArgValueCompleter {
+    ArgValueCompleter::new(move |current: &OsStr| candidates(current, words.clone().map(str::to_owned)))
+}
+
+/// Containers of keys.
+pub(crate) fn containers() -> ArgValueCompleter {
+    let private = PrivateContainer::NAMES.into_iter().map(|(name, _)| name);
+    one_of(private.chain(PublicContainer::NAMES.into_iter().map(|(name, _)| name)))
+}
+
+/// Algorithms of keys.
+pub(crate) fn algorithms() -> ArgValueCompleter {
+    one_of(KeyAlgorithm::NAMES.into_iter().map(|(name, _)| name))
+}
+
+/// Images with known first users.
+pub(crate) fn images() -> ArgValueCompleter {
+    one_of(lantern_book::IMAGES.iter().map(|image| image.name))
+}
+
+/// The last of a list of columns: what a list of machines can show.
+pub(crate) fn columns() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let text = current.to_string_lossy().into_owned();
+        let start = text.rfind(',').map_or(0, |at| at + 1);
+        let before = text.get(..start).unwrap_or_default();
+        let names = ["name", "place", "used", "seen"].into_iter().chain(FIELDS.iter().map(|spec| spec.name));
+        candidates(current, names.map(|name| format!("{before}{name}")))
+    })
+}
+
+/// `FIELD=`, for what is said of a field.
+pub(crate) fn fields_to_say() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let names = ["name"].into_iter().chain(FIELDS.iter().map(|spec| spec.name));
+        candidates(current, names.map(|name| format!("{name}=")))
+    })
 }
 
 /// Names of profiles.

@@ -13,17 +13,21 @@ use lantern_operations::{LimitOptions, ReachOptions};
 
 use crate::cli::settings::{agents, local_user};
 
+/// Under which its options stand in the help.
+pub(crate) const HEADING: &str = "Connection";
+
 /// Options of every command that connects. What they leave out, the book says.
 #[derive(Debug, Clone, Default, Args)]
+#[command(next_help_heading = HEADING)]
 pub(crate) struct ConnectArgs {
     /// The user to log in as, instead of the book's
     #[arg(long, value_name = "NAME")]
     pub(crate) user: Option<String>,
     /// The image it was made from: says the user when --user doesn't
-    #[arg(long, value_name = "WORD", conflicts_with = "user")]
+    #[arg(long, value_name = "WORD", conflicts_with = "user", add = crate::cli::completing::images())]
     pub(crate) image: Option<String>,
     /// The key to offer: a name in the ring, or a file (a path with a `/`)
-    #[arg(long, value_name = "NAME|FILE", add = crate::cli::completing::keys())]
+    #[arg(long, value_name = "NAME|FILE", add = crate::cli::completing::keys_and_files())]
     pub(crate) key: Option<String>,
     /// Offer no key
     #[arg(long, conflicts_with = "key")]

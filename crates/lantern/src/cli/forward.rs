@@ -4,6 +4,7 @@ use clap::Args;
 
 /// Options of commands that can forward the agent.
 #[derive(Debug, Args)]
+#[command(next_help_heading = crate::cli::connect::HEADING)]
 pub(crate) struct ForwardArgs {
     /// Let the machine ask for signatures while this lasts; each one wants your yes
     #[arg(long)]

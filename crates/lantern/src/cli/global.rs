@@ -4,8 +4,12 @@ use std::path::PathBuf;
 
 use clap::Args;
 
+/// Under which its options stand in the help.
+pub(crate) const HEADING: &str = "Everywhere";
+
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
+#[command(next_help_heading = HEADING)]
 pub(crate) struct Global {
     /// Folder of book, trust and keys [default: $LANTERN_HOME, else the configuration folder]
     #[arg(long, global = true, display_order = 901, value_name = "DIR")]

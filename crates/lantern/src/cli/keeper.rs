@@ -19,6 +19,8 @@ pub(crate) enum KeeperCommand {
     /// Start the background process
     Start(StartArgs),
     /// Show whether it runs and what it holds
+    #[command(after_help = "Examples:
+  lantern keeper status")]
     Status,
     /// Unlock keys and have them held
     Add(AddArgs),
@@ -29,6 +31,8 @@ pub(crate) enum KeeperCommand {
     /// Unlock everything again
     Unlock(LockArgs),
     /// End it; everything is forgotten
+    #[command(after_help = "Examples:
+  lantern keeper stop")]
     Stop,
     /// Print or install a unit that starts it at login
     Unit(UnitArgs),
@@ -47,7 +51,8 @@ It holds keys in memory that is not swapped out, in a process that leaves no cor
 that others cannot look into, and listens on keeper.sock in the home, which only you can
 open. Every login asks it first. Other programs find it with SSH_AUTH_SOCK set to that path.")]
 pub(crate) struct StartArgs {
-    /// Ask with this program: it gets the question as its argument and says yes with exit status 0
+    /// Ask with this program, not on a terminal: it gets the question as its argument and says yes with exit
+    /// status 0
     #[arg(long, value_name = "PROGRAM")]
     pub(crate) confirm_with: Option<PathBuf>,
     /// Stay in the foreground
@@ -60,10 +65,14 @@ pub(crate) struct StartArgs {
 #[command(after_help = "Examples:
   lantern keeper add harbour
   lantern keeper add harbour --lifetime 8h
-  lantern keeper add pier --confirm        each use wants a yes (see keeper start --confirm-with)")]
+  lantern keeper add pier --confirm        each use wants a yes
+
+A keeper that does not run is started. Where a use wants a yes, the question comes to the
+terminal of whoever wants to use the key, else to the one that was last used; a program of
+yours asks instead where `lantern keeper start --confirm-with PROGRAM` says so.")]
 pub(crate) struct AddArgs {
     /// Names in the ring, or key files
-    #[arg(required = true, value_name = "KEY")]
+    #[arg(required = true, value_name = "KEY", add = crate::cli::completing::keys())]
     pub(crate) keys: Vec<String>,
     /// Forget them after this time: 8h, 30m, 2d
     #[arg(long, value_name = "TIME", value_parser = lifetime)]
@@ -82,7 +91,7 @@ pub(crate) struct AddArgs {
   lantern keeper forget --all")]
 pub(crate) struct ForgetArgs {
     /// Names in the ring, or key files
-    #[arg(required_unless_present = "all", value_name = "KEY")]
+    #[arg(required_unless_present = "all", value_name = "KEY", add = crate::cli::completing::keys())]
     pub(crate) keys: Vec<String>,
     /// Forget all keys
     #[arg(long, conflicts_with = "keys")]
@@ -91,6 +100,9 @@ pub(crate) struct ForgetArgs {
 
 /// Arguments of `keeper lock` and `keeper unlock`.
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper lock
+  lantern keeper unlock")]
 pub(crate) struct LockArgs {
     /// Read the passphrase from here: fd:N, file:PATH or command:LINE
     #[arg(long, value_name = "SOURCE")]

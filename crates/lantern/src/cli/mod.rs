@@ -25,7 +25,9 @@ pub(crate) mod shell;
 mod tests;
 pub(crate) mod trust;
 
-use clap::{Parser, Subcommand};
+use std::ffi::OsString;
+
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
 use global::Global;
 
@@ -87,6 +89,56 @@ pub(crate) enum Command {
     /// Print or write the manual pages
     Manual(manual::ManualArgs),
     /// List the exit codes
+    #[command(after_help = "Examples:
+  lantern exit-codes
+  lantern exit-codes --json")]
     #[command(name = "exit-codes")]
     ExitCodes,
+}
+
+/// How help is laid out: what a command is for, examples, and then the options.
+const TEMPLATE: &str = "{about-with-newline}
+{usage-heading} {usage}{after-help}
+
+{all-args}";
+
+/// The whole command line, with its help laid out: of each command the short help leaves out the options that all have.
+pub(crate) fn command() -> clap::Command {
+    fn lay_out(command: clap::Command) -> clap::Command {
+        let command = command.help_template(TEMPLATE).mut_args(|arg| {
+            let common = matches!(arg.get_help_heading(), Some(connect::HEADING | global::HEADING));
+            arg.hide_short_help(common)
+        });
+        command.mut_subcommands(lay_out)
+    }
+    lay_out(Cli::command())
+}
+
+/// Reads the command line.
+///
+/// # Errors
+/// What the parser says.
+pub(crate) fn parse(words: &[OsString]) -> Result<Cli, clap::Error> {
+    let mut command = command();
+    let matches = command.try_get_matches_from_mut(words)?;
+    Cli::from_arg_matches(&matches).map_err(|error| error.format(&mut command))
+}
+
+/// Whether errors are wanted as JSON, by words that may not be understood otherwise: what stands behind `--` is somebody else's.
+pub(crate) fn wants_json(words: &[OsString]) -> bool {
+    let ours = words.iter().take_while(|word| *word != "--");
+    ours.into_iter().any(|word| word == "--json" || word == "-j")
+}
+
+/// The command that was typed, without its options and what they are about: a secret may have slipped into those.
+pub(crate) fn attempted(words: &[OsString]) -> String {
+    let mut name = String::from("lantern");
+    let mut command = Cli::command();
+    for word in words.iter().skip(1).filter_map(|word| word.to_str()) {
+        if let Some(sub) = command.find_subcommand(word) {
+            name = format!("{name} {word}");
+            command = sub.clone();
+        }
+    }
+    name
 }

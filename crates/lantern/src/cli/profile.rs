@@ -10,6 +10,8 @@ pub(crate) enum ProfileCommand {
     /// Add a profile
     Add(ChangeArgs),
     /// List the profiles
+    #[command(after_help = "Examples:
+  lantern profile list")]
     List,
     /// Show what a profile says, with the profiles that it builds on
     Show(NameArgs),

@@ -53,6 +53,27 @@ pub(crate) mod code {
         (SIGNAL, "the remote command was ended by a signal without a usual number"),
         (INTERNAL, "a fault in lantern itself"),
     ];
+
+    /// Where each of them failed, in a word that scripts go by.
+    pub(crate) fn step(code: u8) -> &'static str {
+        match code {
+            USAGE => "usage",
+            LOCAL => "here",
+            NAME => "name",
+            ROUTE => "route",
+            REFUSED | TIMED_OUT => "port",
+            PROTOCOL => "service",
+            ALGORITHMS => "algorithms",
+            TRUST => "host key",
+            LOGIN => "login",
+            SESSION => "session",
+            LOST => "connection",
+            INTERRUPTED => "interrupted",
+            SIGNAL => "signal",
+            INTERNAL => "internal",
+            _ => "found",
+        }
+    }
 }
 
 /// A failure ready to be told.

@@ -11,6 +11,7 @@ pub(crate) mod login_advice;
 pub(crate) mod output;
 pub(crate) mod plan;
 pub(crate) mod progress;
+pub(crate) mod qr;
 pub(crate) mod search;
 pub(crate) mod table;
 #[cfg(test)]

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::io::{ErrorKind, IsTerminal, Write};
 use std::path::Path;
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use lantern_ssh::is_invisible;
@@ -114,8 +115,24 @@ pub(crate) fn warn(text: impl Into<Fit>) {
     talk(&format!("{mark}: {}\n", text.into()));
 }
 
+static JSON_ERRORS: OnceLock<String> = OnceLock::new();
+
+/// From now on failures are told as JSON; `attempted` is the command.
+pub(crate) fn complain_as_json(attempted: String) {
+    let _ = JSON_ERRORS.set(attempted);
+}
+
 /// Tells a failure.
 pub(crate) fn complain(failure: &Failure) {
+    if let Some(attempted) = JSON_ERRORS.get() {
+        let value = serde_json::json!({ "error": {
+            "code": failure.code, "step": code::step(failure.code), "attempted": attempted,
+            "met": failure.headline, "details": failure.details, "next": failure.hints,
+        }});
+        let text = serde_json::to_string(&value).unwrap_or_default();
+        let _ = writeln!(std::io::stderr(), "{}", visible_json(&text));
+        return;
+    }
     let color = colorful_stderr();
     let (mark, arrow) =
         if color { ("\x1b[1;31merror\x1b[0m", "\x1b[36m→\x1b[0m") } else { ("error", "→") };

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use lantern_book::Verified;
+use lantern_keeper::unforeseen;
 use lantern_keys::SecretString;
 use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
 use lantern_ssh::Prompts;
@@ -18,7 +19,7 @@ use crate::screen::login_advice::some;
 use crate::screen::output;
 use crate::terminal::first_contact::{Heard, heard, introduce};
 use crate::terminal::prompt::{Answer as Typed, Terminal};
-use crate::terminal::session_ask::{READABLE, unforeseen};
+use crate::terminal::session_ask::READABLE;
 
 /// Most tries at the question of first contact before it counts as no.
 const MAX_TRIES: u32 = 3;

@@ -13,15 +13,27 @@ fn terminal(what: &str, hint: &str) -> Result<Terminal, Failure> {
     })
 }
 
-/// Asks a question that only "yes" answers with yes.
+/// Most tries at an answer before it counts as no.
+const MAX_TRIES: u32 = 5;
+
+/// Asks a question that only "yes" answers with yes, and "no" with no; anything else is asked again.
 ///
 /// # Errors
 /// No terminal (with the hint what to type instead), or Ctrl-C.
 pub(crate) fn ask(question: &str, hint: &str) -> Result<bool, Failure> {
-    match terminal("this wants a yes", hint)?.ask_line(format!("{question} Type yes or no: ")) {
-        Answer::Given(answer) => Ok(matches!(answer.trim(), "yes" | "y")),
-        Answer::Interrupted | Answer::Ended => Err(interrupted()),
+    let mut terminal = terminal("this wants a yes", hint)?;
+    for _ in 0..MAX_TRIES {
+        match terminal.ask_line(format!("{question} Type yes or no: ")) {
+            Answer::Given(answer) => match answer.trim() {
+                "yes" | "y" => return Ok(true),
+                "no" | "n" => return Ok(false),
+                // Neither: Enter alone is often typed too early.
+                _ => {}
+            },
+            Answer::Interrupted | Answer::Ended => return Err(interrupted()),
+        }
     }
+    Ok(false)
 }
 
 /// The same, where a no ends the command.

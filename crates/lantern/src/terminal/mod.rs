@@ -1,6 +1,7 @@
 //! The terminal: questions, raw mode, its modes for the far side, our own streams, and the way out of a hung session.
 
 pub(crate) mod ask;
+pub(crate) mod clipboard;
 pub(crate) mod confirm;
 pub(crate) mod escape;
 pub(crate) mod first_contact;

@@ -6,7 +6,7 @@
 use std::future::pending;
 use std::sync::Arc;
 
-use lantern_keys::{RandomSource, SystemRandom};
+use lantern_keeper::unforeseen;
 use lantern_link::{Answer, Answering, Ask, Question};
 use tokio::sync::{mpsc, oneshot};
 
@@ -15,19 +15,6 @@ pub(crate) const READABLE: &str = "\x1b[0m\x0f\x1b(B";
 
 const CTRL_C: u8 = 3;
 const ESCAPE: u8 = 27;
-
-/// A word of four letters out of ten thousand, which can be said and typed.
-pub(crate) fn unforeseen() -> String {
-    const LETTERS: [&[u8]; 2] = [b"bcdfghjklmnprstvwxyz", b"aeiou"];
-    let mut bytes = [0; 4];
-    SystemRandom.fill(&mut bytes);
-    // 256 is no multiple of either number; what little that favours some words helps nobody.
-    let letter = |(at, byte): (usize, &u8)| {
-        let letters = LETTERS.get(at % 2).copied().unwrap_or_default();
-        letters.get(usize::from(*byte) % letters.len().max(1)).map_or('a', |letter| char::from(*letter))
-    };
-    bytes.iter().enumerate().map(letter).collect()
-}
 
 /// What came of something typed.
 #[derive(Debug, PartialEq, Eq)]
@@ -157,14 +144,5 @@ mod tests {
         let word = question.word.clone();
         question.feed(word.as_bytes());
         assert_eq!(question.feed(b"\n"), Heard::Said(true));
-    }
-
-    #[test]
-    fn the_word_cannot_be_foreseen() {
-        let words: std::collections::BTreeSet<String> = (0..200).map(|_| unforeseen()).collect();
-        assert!(words.len() > 150, "{words:?}");
-        assert!(
-            words.iter().all(|word| word.len() == 4 && word.bytes().all(|byte| byte.is_ascii_lowercase()))
-        );
     }
 }

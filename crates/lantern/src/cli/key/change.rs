@@ -13,6 +13,7 @@ use crate::cli::open::OpenArgs;
   lantern key passphrase robot --plain      drops it: whoever reads the file can use the key")]
 pub(crate) struct PassphraseArgs {
     /// A name in the ring
+    #[arg(add = crate::cli::completing::keys())]
     pub(crate) name: String,
     /// Drop the passphrase
     #[arg(long, conflicts_with = "new_passphrase_from")]
@@ -30,6 +31,7 @@ pub(crate) struct PassphraseArgs {
   lantern key rename imported lamp-01       machines that name it are changed too")]
 pub(crate) struct RenameArgs {
     /// A name in the ring
+    #[arg(add = crate::cli::completing::keys())]
     pub(crate) name: String,
     /// The new name
     pub(crate) new_name: String,
@@ -44,6 +46,7 @@ Comments stand in the public half and, behind the passphrase, in the private one
 machines have already stay as they are.")]
 pub(crate) struct CommentArgs {
     /// A name in the ring
+    #[arg(add = crate::cli::completing::keys())]
     pub(crate) name: String,
     /// The new comment
     pub(crate) comment: String,

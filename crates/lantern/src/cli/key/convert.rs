@@ -23,9 +23,10 @@ pem (RSA), jwk. The passphrase stays the same unless told otherwise. No file is 
 without --replace.")]
 pub(crate) struct ConvertArgs {
     /// A name in the ring, a file in any container, or - for standard input
+    #[arg(add = crate::cli::completing::keys_and_files())]
     pub(crate) key: String,
     /// The container to write [default with --public: line]
-    #[arg(long, value_name = "CONTAINER", value_parser = target, required_unless_present = "public")]
+    #[arg(long, value_name = "CONTAINER", value_parser = target, required_unless_present = "public", add = crate::cli::completing::containers())]
     pub(crate) to: Option<Container>,
     /// Where to write it; - for standard output [default for public halves: -]
     #[arg(long, value_name = "PATH")]

@@ -19,6 +19,7 @@ original. --move removes a file that holds this one key and nothing else; any ot
 and it says what else is in it.")]
 pub(crate) struct ImportArgs {
     /// The file, in any container; - for standard input
+    #[arg(value_hint = clap::ValueHint::FilePath)]
     pub(crate) file: String,
     /// Its name in the ring [default: asked for, with a suggestion]
     #[arg(long, value_name = "NAME")]

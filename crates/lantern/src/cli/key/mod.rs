@@ -21,6 +21,9 @@ pub(crate) enum KeyCommand {
     /// Take a key that was made elsewhere into the ring
     Import(import::ImportArgs),
     /// List the key ring
+    #[command(after_help = "Examples:
+  lantern key list
+  lantern key list --json")]
     List,
     /// Show all about a key of the ring, or about what is in a key file
     Show(show::ShowArgs),

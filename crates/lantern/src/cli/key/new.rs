@@ -17,7 +17,7 @@ pub(crate) struct NewArgs {
     /// Its name in the ring
     pub(crate) name: String,
     /// Algorithm: ed25519, ecdsa-p256, ecdsa-p384, ecdsa-p521, rsa-2048, rsa-3072, rsa-4096, rsa-8192
-    #[arg(long, value_name = "ALGORITHM", default_value = "ed25519", value_parser = algorithm)]
+    #[arg(long, value_name = "ALGORITHM", default_value = "ed25519", value_parser = algorithm, add = crate::cli::completing::algorithms())]
     pub(crate) algorithm: KeyAlgorithm,
     /// Whose it is, in free words [default: user@host of this computer]
     #[arg(long, value_name = "TEXT")]

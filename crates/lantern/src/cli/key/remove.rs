@@ -13,6 +13,7 @@ Nothing is kept behind. Lines with its public half stay on machines: `lantern ke
 takes them out.")]
 pub(crate) struct RemoveArgs {
     /// A name in the ring
+    #[arg(add = crate::cli::completing::keys())]
     pub(crate) name: String,
     /// Say what would lose access, and do nothing
     #[arg(long)]

@@ -31,7 +31,7 @@ pub(crate) struct AddArgs {
     #[arg(long, value_name = "NAME")]
     pub(crate) user: Option<String>,
     /// The image it was made from: says the user when nothing else does
-    #[arg(long, value_name = "WORD")]
+    #[arg(long, value_name = "WORD", add = crate::cli::completing::images())]
     pub(crate) image: Option<String>,
     /// The key of the ring to offer
     #[arg(long, value_name = "NAME", add = crate::cli::completing::keys())]

@@ -30,7 +30,7 @@ pub(crate) struct ImportArgs {
     #[arg(long, value_name = "PATH")]
     pub(crate) at: Option<String>,
     /// Fill a field (or `name`) from a column, or the first of several; may be given several times
-    #[arg(long = "map", value_name = "FIELD=COLUMN")]
+    #[arg(long = "map", value_name = "FIELD=COLUMN", add = crate::cli::completing::fields_to_say())]
     pub(crate) mappings: Vec<String>,
     /// Take only rows of which this holds; may be given several times
     #[arg(long = "only", value_name = "COLUMN=GLOB")]

@@ -22,12 +22,12 @@ pub(crate) struct ListArgs {
     #[arg(long, value_name = "WORD", add = crate::cli::completing::tags())]
     pub(crate) tag: Option<String>,
     /// Only machines of which this holds: FIELD=GLOB; may be given several times
-    #[arg(long = "where", value_name = "FIELD=GLOB")]
+    #[arg(long = "where", value_name = "FIELD=GLOB", add = crate::cli::completing::fields_to_say())]
     pub(crate) filters: Vec<String>,
     /// What to show: `name`, `place`, `used`, `seen` and fields, comma-separated
-    #[arg(long, value_name = "FIELD,…", value_delimiter = ',')]
+    #[arg(long, value_name = "FIELD,…", value_delimiter = ',', add = crate::cli::completing::columns())]
     pub(crate) columns: Vec<String>,
     /// What to sort by [default: name]
-    #[arg(long, value_name = "FIELD")]
+    #[arg(long, value_name = "FIELD", add = crate::cli::completing::columns())]
     pub(crate) sort: Option<String>,
 }

@@ -36,5 +36,7 @@ pub(crate) enum MachineCommand {
     /// Write machines as CSV, JSON, YAML or TOML
     Export(export::ExportArgs),
     /// Print a JSON Schema of machines.toml, for editors to complete from
+    #[command(after_help = "Examples:
+  lantern machine schema > machines.schema.json")]
     Schema,
 }

@@ -32,6 +32,8 @@ pub(crate) enum TrustCommand {
     /// Refuse a key from now on, whoever presents it
     Revoke(revoke::RevokeArgs),
     /// List the keys that are refused
+    #[command(after_help = "Examples:
+  lantern trust revoked")]
     Revoked,
     /// Take a revocation back
     Unrevoke(revoke::UnrevokeArgs),

@@ -18,6 +18,8 @@ pub(crate) struct RevokeArgs {
 
 /// Arguments of `trust unrevoke`.
 #[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern trust unrevoke SHA256:…")]
 pub(crate) struct UnrevokeArgs {
     /// The fingerprint
     pub(crate) fingerprint: Fingerprint,

@@ -34,7 +34,7 @@ pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure
     let home = settings::home(global)?;
     match command {
         KeeperCommand::Start(args) if args.foreground => serve(&home, &args, false),
-        KeeperCommand::Start(args) => start(&home, &args, global.json),
+        KeeperCommand::Start(args) => start(&home, &args, global.json, false),
         KeeperCommand::Serve(args) => serve(&home, &args, true),
         KeeperCommand::Status => status::run(&home, global.json),
         KeeperCommand::Add(args) => add(&home, &args, global.json),
@@ -47,7 +47,7 @@ pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure
 }
 
 /// Starts a copy of this program that goes on by itself, and waits until it says that it is ready.
-fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
+fn start(home: &Home, args: &StartArgs, json: bool, is_by_the_way: bool) -> Result<(), Failure> {
     let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
     let path = socket_path(home);
     if path.as_os_str().len() > MAX_SOCKET_PATH {
@@ -78,9 +78,14 @@ fn start(home: &Home, args: &StartArgs, json: bool) -> Result<(), Failure> {
         BufReader::new(out).read_line(&mut line).map_err(|error| failed(error.to_string()))?;
     }
     match line.trim() {
+        READY if is_by_the_way => {
+            output::say(format!("The keeper is started (process {}).", child.id()));
+            Ok(())
+        }
         READY => tell_started(home, child.id(), "runs", json),
         // Somebody else started it at the same moment.
         RUNS_ALREADY => match state(home)? {
+            Some(_) if is_by_the_way => Ok(()),
             Some(status) => tell_started(home, status.pid, "runs already", json),
             None => Err(failed("another one was started, and has ended".into())),
         },
@@ -160,14 +165,19 @@ fn leave_terminal() -> rustix::io::Result<()> {
 
 fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
     let ring = KeyRing::new(home);
-    // Before anybody types a passphrase for nothing.
-    let state = state(home)?.ok_or_else(not_running)?;
+    // Before anybody types a passphrase for nothing, the keys are there.
+    for typed in &args.keys {
+        KeySource::resolve(typed, &ring)?;
+    }
+    let state = match state(home)? {
+        Some(state) => state,
+        None => {
+            start(home, &StartArgs { confirm_with: None, foreground: false }, json, true)?;
+            state(home)?.ok_or_else(not_running)?
+        }
+    };
     if state.locked {
         return Err(Failure::new(code::LOCAL, "the keeper is locked").hint("lantern keeper unlock"));
-    }
-    if args.confirm && !state.can_ask {
-        return Err(Failure::new(code::LOCAL, "the keeper has no way to ask for a yes")
-            .hint("`lantern keeper start --confirm-with PROGRAM` gives it one"));
     }
     let mut held = Vec::new();
     for typed in &args.keys {

@@ -24,13 +24,16 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
         output::say("The keeper does not run. `lantern keeper start` starts it.");
         return Ok(());
     };
-    let state = if status.locked { "LOCKED: `lantern keeper unlock` opens it" } else { "open" };
+    let state = match status.locked {
+        true => "LOCKED: nothing is shown or used; `lantern keeper unlock` opens it",
+        false => "open",
+    };
     let memory = if status.memory_locked {
         "never swapped out"
     } else {
         "the system refused to lock it (see ulimit -l)"
     };
-    let asks = if status.can_ask { "with a program" } else { "not possible: start it with --confirm-with" };
+    let asks = if status.asks_by_program { "with a program" } else { "on the terminal that was last used" };
     let mut text = output::fields(&[
         ("keeper", format!("runs for {}, process {}", in_words(status.age), status.pid).into()),
         ("socket", socket_path(home).display().to_string().into()),
@@ -77,7 +80,7 @@ fn status_json(status: Option<&Status>, home: &Home, name: impl Fn(&HeldKey) -> 
         "socket": socket_path(home),
         "locked": status.locked,
         "memory_locked": status.memory_locked,
-        "can_ask": status.can_ask,
+        "asks_by_program": status.asks_by_program,
         "keys": status.keys.iter().map(key).collect::<Vec<_>>(),
     })
 }

@@ -12,7 +12,8 @@ use crate::commands::key_source::{KeyFile, KeySource};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::flags_view;
-use crate::screen::output;
+use crate::screen::{output, qr};
+use crate::terminal::clipboard;
 
 pub(super) fn run(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failure> {
     match KeySource::resolve(&args.key, &KeyRing::new(home))? {
@@ -33,7 +34,15 @@ fn short_form(args: &ShowArgs, key: &PublicKey, comment: &str) -> Result<Option<
         }
         return Ok(Some(fit!("{}\n", sshfp::record(host, key))));
     }
-    Ok(args.line.then(|| fit!("{}\n", public_line::format(key, comment))))
+    let line = public_line::format(key, comment);
+    if args.qr {
+        return Ok(Some(qr::draw(&line)?));
+    }
+    if args.copy {
+        clipboard::put(&line)?;
+        return Ok(Some(Fit::default()));
+    }
+    Ok(args.line.then(|| fit!("{}\n", line)))
 }
 
 fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure> {
@@ -113,7 +122,7 @@ fn public_fields(key: &PublicKey, comment: &str) -> Vec<(&'static str, Fit)> {
 
 /// Everything in a file that need not be in the ring.
 fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure> {
-    if args.line || args.sshfp.is_some() {
+    if args.line || args.qr || args.copy || args.sshfp.is_some() {
         let mut text = Fit::default();
         for (key, comment) in file.found.iter().flat_map(publics) {
             text.push(short_form(args, &key, &comment)?.unwrap_or_default());
