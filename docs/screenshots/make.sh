@@ -40,9 +40,9 @@ picture() {
 
 show='show() { printf "%% %s\n" "$*"; "$@"; local code=$?; ((code)) && echo "(exit code $code)"; echo; }'
 
-picture demo 'lantern demo'
+picture demo 'lantern demo --no-pause'
 
-lantern demo --stay --no-walk 2>"$work/demo" &
+lantern demo --stay --no-walk >"$work/demo" &
 demo=$!
 until grep -q LANTERN_HOME "$work/demo"; do sleep 0.1; done
 LANTERN_HOME=$(sed -n 's/.*export LANTERN_HOME=//p' "$work/demo")

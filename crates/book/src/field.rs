@@ -92,7 +92,7 @@ fields! {
         "the key of the ring to offer, or several",
         "any of the ring", "the name of a key in the ring, or a list of them", "harbour";
     Image "image" Kind::Text(check_image),
-        "the image it was made from: a hint for its first user",
+        "the image it was made from: gives the user where nothing else does",
         "", "a word of letters, digits, `-`, `_` and `.`", "debian";
     Gateway "gateway" Kind::OneOrMany(check_gateway),
         "the machine that one goes through to reach it, or several, the nearest first",

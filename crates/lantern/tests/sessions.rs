@@ -369,10 +369,28 @@ fn the_demo_walks_through_and_leaves_nothing_behind() {
     let outcome: Outcome = command.output().unwrap().into();
     let outcome = outcome.expect(0);
     assert!(
-        outcome.err.contains("presents another host key than it had") && outcome.text().contains("keeper\n"),
+        outcome.text().contains("presents another host key than it had")
+            && outcome.text().contains("keeper\n"),
         "{}",
-        outcome.err
+        outcome.text()
     );
+    // One text in its order, each command as it can be typed.
+    assert_eq!(outcome.err, "");
+    let at =
+        |words: &str| outcome.text().find(words).unwrap_or_else(|| panic!("{words}: {}", outcome.text()));
+    assert!(at("3. Meet a machine") < at("is not known, and there is nobody to ask"));
+    assert!(at("is not known, and there is nobody to ask") < at("4. Run commands"));
+    assert!(
+        outcome.text().contains("% printf 'low visibility\\n' | lantern run foghorn"),
+        "{}",
+        outcome.text()
+    );
+    // Whoever has enough of it ends it, and nothing is said about that.
+    let script = format!("{} demo | head -n 3", support::binary());
+    let mut command = std::process::Command::new("sh");
+    command.args(["-c", &script]).env_clear().env("PATH", "/usr/bin:/bin").env("TMPDIR", desk.folder.path());
+    let cut: Outcome = command.output().unwrap().into();
+    assert_eq!((cut.text().lines().count(), cut.err.as_str()), (3, ""), "{}", cut.text());
     let left: Vec<_> = std::fs::read_dir(desk.folder.path()).unwrap().collect();
     assert!(left.is_empty(), "{left:?}");
 }

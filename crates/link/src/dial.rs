@@ -135,7 +135,8 @@ async fn resolve(what: Dial<'_>, ask: &dyn Ask) -> Result<Vec<SocketAddr>, LinkE
     }
     let mut seen = std::collections::BTreeSet::new();
     all.retain(|address| seen.insert(*address));
-    debug!(?all, "resolved");
+    let addresses: Vec<String> = all.iter().map(ToString::to_string).collect();
+    debug!(addresses = addresses.join(", "), "resolved");
     match all.is_empty() {
         true => Err(failed.unwrap_or_else(|| nothing_found(what))),
         false => Ok(all),

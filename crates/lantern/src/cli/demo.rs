@@ -5,7 +5,8 @@ use clap::Args;
 /// Arguments of `demo`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern demo           walk through and clean up
+  lantern demo           walk through, Enter after Enter, and clean up
+  lantern demo --no-pause > walk.txt
   lantern demo --stay    and keep the machines lit, to try things in another terminal
 
 Everything lives in a temporary folder and on loopback addresses; nothing of yours is touched.")]
@@ -13,6 +14,9 @@ pub(crate) struct DemoArgs {
     /// Keep the simulated machines lit until Ctrl-C
     #[arg(long)]
     pub(crate) stay: bool,
+    /// Don't wait for Enter between the steps
+    #[arg(long)]
+    pub(crate) no_pause: bool,
     /// Skip the walk (with --stay)
     #[arg(long, requires = "stay")]
     pub(crate) no_walk: bool,

@@ -1,5 +1,7 @@
 //! `lantern demo`: simulated machines, a throw-away home, and a walk through the job: real commands of this very program, run as children.
 
+use std::io::IsTerminal;
+use std::os::fd::AsFd;
 use std::path::Path;
 use std::process::Stdio;
 use std::sync::Arc;
@@ -8,6 +10,7 @@ use lantern_book::{Home, KeyRing};
 use lantern_harbour::{Harbour, LatencyLink, LitMachine, MachineSpec, sample_fleet};
 use lantern_keys::{KeyAlgorithm, PrivateKey};
 use lantern_operations::demo::{self, Beat, DemoMachine, Ending, KEY, Run, SET_UP_ANEW};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use tokio::io::AsyncWriteExt;
 use tokio::process::Command;
 use tokio::signal::unix::SignalKind;
@@ -18,6 +21,7 @@ use crate::cli::global::Global;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
+use crate::terminal::prompt::{Answer, Terminal};
 
 /// Port of the simulated machines when it is free.
 const PORT: u16 = 2222;
@@ -43,14 +47,17 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
     folder
         .close()
         .map_err(|error| Failure::new(code::LOCAL, format!("cannot remove the demo's folder: {error}")))?;
-    output::say("The demo's home is removed.");
-    outcome.map(|()| 0)
+    outcome.map(|()| 0).and_then(|status| {
+        output::print(&Fit::literal("\nThe demo's home is removed.\n"))?;
+        Ok(status)
+    })
 }
 
 async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
     let lantern = std::env::current_exe()
         .map_err(|error| Failure::new(code::INTERNAL, format!("cannot find lantern itself: {error}")))?;
-    let stage = Stage { lantern: &lantern, home };
+    let is_watched = std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
+    let stage = Stage { lantern: &lantern, home, pauses: is_watched && !args.no_pause };
     stage.play(&demo::opening(!args.no_walk)).await?;
     let key = KeyRing::new(home).get(KEY)?;
     let broken = |error| Failure::new(code::INTERNAL, format!("cannot make the simulated machines: {error}"));
@@ -71,7 +78,8 @@ async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
         _relit = Some(relit);
     }
     if args.stay {
-        stay(home.path(), &lantern).await;
+        stay(home.path(), &lantern)?;
+        std::future::pending::<()>().await;
     }
     Ok(())
 }
@@ -124,14 +132,25 @@ async fn relight(harbour: &Harbour, name: &str) -> Result<Harbour, Failure> {
     Harbour::light(vec![spec]).await.map_err(|error| failed(error.to_string()))
 }
 
-async fn stay(home: &Path, lantern: &Path) {
-    output::say(fit!(
-        "\nThe machines stay lit until Ctrl-C. In another terminal:\n\n    export LANTERN_HOME={}\n    {} machine list\n    {} shell lamp-01\n",
-        home.display(),
-        lantern.display(),
-        lantern.display(),
-    ));
-    std::future::pending::<()>().await;
+/// What to try while the machines are lit.
+fn stay(home: &Path, lantern: &Path) -> Result<(), Failure> {
+    let things = [
+        ("shell", "pick a machine"),
+        ("shell foghorn", "wants the key, then the password: low visibility"),
+        ("shell tide-gauge", "asks for the password: spring tide; and the code: 2718"),
+        ("run lamp-01 -- cat tides.csv", "a command, its output and its status"),
+        ("check @coast", "every step to four machines at once"),
+        ("shell --paste 'ssh -p 2222 keeper@127.77.0.11'", "what a console hands out"),
+        ("key audit", "what is wrong with the ring"),
+    ];
+    let mut text = fit!(
+        "\nThe machines stay lit until Ctrl-C. In another terminal:\n\n    export LANTERN_HOME={}\n",
+        home.display()
+    );
+    for (words, about) in things {
+        text.push(fit!("    {} {}  {}\n", lantern.display(), format!("{words:<48}"), about));
+    }
+    output::print(&text)
 }
 
 /// Where the story is played.
@@ -140,13 +159,20 @@ struct Stage<'a> {
     lantern: &'a Path,
     /// The throw-away home.
     home: &'a Home,
+    /// Whether somebody watches, and says when it goes on.
+    pauses: bool,
 }
 
 impl Stage<'_> {
     async fn play(&self, beats: &[Beat]) -> Result<(), Failure> {
         for beat in beats {
             match beat {
-                Beat::Say(text) => tell(text),
+                Beat::Say(text) => {
+                    if self.pauses && text.starts_with(|c: char| c.is_ascii_digit()) {
+                        pause().await?;
+                    }
+                    tell(text)?;
+                }
                 Beat::Run(run) => self.run(run).await?,
             }
         }
@@ -161,10 +187,9 @@ impl Stage<'_> {
         let mut command = Command::new(self.lantern);
         command.args(&run.words).env("LANTERN_HOME", self.home.path()).kill_on_drop(true);
         command.stdin(if run.input.is_empty() { Stdio::null() } else { Stdio::piped() });
-        match run.is_shown {
-            true => echo(&run.words),
-            false => drop(command.stdout(Stdio::null())),
-        }
+        echo(run)?;
+        // All that is told is one text, in its order.
+        command.stderr(stdout_again().map_err(broken)?);
         let mut child = command.spawn().map_err(broken)?;
         if let Some(mut stdin) = child.stdin.take() {
             stdin.write_all(run.input.as_bytes()).await.map_err(broken)?;
@@ -172,10 +197,14 @@ impl Stage<'_> {
         let met = child.wait().await.map_err(broken)?.code();
         let expected = expected_code(run.ending);
         if expected != 0 {
-            output::say(format!("(exit code {})", met.unwrap_or_default()));
+            output::print(&fit!("(exit code {})\n", met.unwrap_or_default().to_string()))?;
         }
         if met == Some(i32::from(expected)) {
             return Ok(());
+        }
+        // Whoever read had enough, which the command was told too.
+        if reader_is_gone() {
+            return Err(Failure::quiet(0));
         }
         let met = met.map_or("a signal".into(), |code| code.to_string());
         let words = run.words.join(" ");
@@ -195,12 +224,41 @@ fn expected_code(ending: Ending) -> u8 {
     }
 }
 
-fn tell(text: &str) {
-    let style = if output::colorful_stderr() { ("\x1b[1;33m", "\x1b[0m") } else { ("", "") };
-    output::say(fit!("\n{}{}{}", Fit::literal(style.0), text, Fit::literal(style.1)));
+fn tell(text: &str) -> Result<(), Failure> {
+    let style = if output::colorful_stdout() { ("\x1b[1;33m", "\x1b[0m") } else { ("", "") };
+    output::print(&fit!("\n{}{}{}\n", Fit::literal(style.0), text, Fit::literal(style.1)))
 }
 
-fn echo(words: &[String]) {
-    let quoted = words.iter().map(|word| if word.contains(' ') { format!("'{word}'") } else { word.clone() });
-    output::say(fit!("\n% lantern {}", quoted.collect::<Vec<_>>().join(" ")));
+/// Shows a command as it would be typed.
+fn echo(run: &Run) -> Result<(), Failure> {
+    let words: Vec<String> = run.words.iter().map(|word| output::quoted(Path::new(word))).collect();
+    let input = match run.input {
+        "" => String::new(),
+        input => format!("printf '{}' | ", input.replace('\n', "\\n")),
+    };
+    output::print(&fit!("\n% {}lantern {}\n", input, words.join(" ")))
+}
+
+/// Waits until the one who watches wants to go on.
+async fn pause() -> Result<(), Failure> {
+    let asked = tokio::task::spawn_blocking(|| {
+        let mut terminal = Terminal::open()?;
+        Some(terminal.ask_line("\n-- Enter goes on, Ctrl-C leaves "))
+    });
+    match asked.await {
+        Ok(Some(Answer::Interrupted | Answer::Ended)) => Err(Failure::quiet(0)),
+        _ => Ok(()),
+    }
+}
+
+fn stdout_again() -> std::io::Result<Stdio> {
+    Ok(Stdio::from(std::io::stdout().as_fd().try_clone_to_owned()?))
+}
+
+/// Whether nobody reads any more what is printed.
+fn reader_is_gone() -> bool {
+    let out = std::io::stdout();
+    let mut watched = [PollFd::new(&out, PollFlags::OUT)];
+    let now = Timespec::default();
+    poll(&mut watched, Some(&now)).is_ok_and(|_| watched[0].revents().contains(PollFlags::ERR))
 }

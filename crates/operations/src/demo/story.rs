@@ -24,8 +24,6 @@ pub struct Run {
     pub input: &'static str,
     /// How it has to end.
     pub ending: Ending,
-    /// Whether it is shown; else it only sets the scene.
-    pub is_shown: bool,
 }
 
 /// A beat of the story.
@@ -39,7 +37,7 @@ pub enum Beat {
 
 fn run(words: &[&str], ending: Ending) -> Beat {
     let words = words.iter().map(|word| (*word).to_owned()).collect();
-    Beat::Run(Run { words, input: "", ending, is_shown: true })
+    Beat::Run(Run { words, input: "", ending })
 }
 
 fn show(words: &[&str]) -> Beat {
@@ -48,7 +46,7 @@ fn show(words: &[&str]) -> Beat {
 
 fn set_scene(words: &[&str]) -> Beat {
     let words = words.iter().chain(&["--quiet"]).map(|word| (*word).to_owned()).collect();
-    Beat::Run(Run { words, input: "", ending: Ending::Well, is_shown: false })
+    Beat::Run(Run { words, input: "", ending: Ending::Well })
 }
 
 const NEW_KEY: [&str; 6] = ["key", "new", KEY, "--plain", "--comment", "keeper@chart-room"];
@@ -100,7 +98,6 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
         words: words.map(str::to_owned).to_vec(),
         input: "low visibility\n",
         ending: Ending::Well,
-        is_shown: true,
     }));
     beats.extend([
         Beat::Say("6. What a machine presents can be looked at without logging in, and trusted beforehand."),

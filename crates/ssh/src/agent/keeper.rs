@@ -194,7 +194,7 @@ impl Keeper {
         self.vault.store(slot, &bytes);
         let expires =
             constraints.lifetime.and_then(|seconds| now.checked_add(Duration::from_secs(seconds.into())));
-        debug!(key = %key.public().fingerprint(), ?constraints, "held");
+        debug!(key = %key.public().fingerprint(), seconds = constraints.lifetime, asks = constraints.confirm, "held");
         self.held.push(Held {
             public: key.public().clone(),
             comment: key.comment().to_owned(),

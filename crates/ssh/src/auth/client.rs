@@ -325,7 +325,7 @@ impl ClientAuth {
             }
             (number::USERAUTH_FAILURE, _) => {
                 let failure = Failure::decode(reader).map_err(SshError::malformed("USERAUTH_FAILURE"))?;
-                debug!(methods = ?failure.methods, partial = failure.partial_success, "rejected");
+                debug!(methods = failure.methods.join(", "), partial = failure.partial_success, "rejected");
                 Ok(AuthEvent::Rejected { methods: failure.methods, partial_success: failure.partial_success })
             }
             (number::USERAUTH_METHOD, Sent::Query(key)) => {

@@ -62,7 +62,15 @@ impl Transport {
             return Err(SshError::GuessOutdated);
         }
         let guess_right = negotiate::guess_is_right(client, server);
-        debug!(?algorithms, strict = self.negotiated.strict, guess_right, "negotiated");
+        debug!(
+            key_exchange = algorithms.kex.name(),
+            host_key = algorithms.host_key.name(),
+            to_the_server = algorithms.client_to_server.cipher.name(),
+            from_the_server = algorithms.server_to_client.cipher.name(),
+            strict = self.negotiated.strict,
+            guessed = guess_right,
+            "agreed on algorithms"
+        );
         let (client_kexinit, server_kexinit) = match self.role {
             Role::Client => (expect.ours_payload, payload.to_vec()),
             Role::Server => (payload.to_vec(), expect.ours_payload),

@@ -271,7 +271,7 @@ impl Transport {
             }
         }
         let info = ExtInfo::decode(reader).map_err(SshError::malformed("EXT_INFO"))?;
-        debug!(server_sig_algs = ?info.server_sig_algs, "extensions");
+        debug!(server_sig_algs = info.server_sig_algs.as_ref().map(|names| names.join(", ")), "extensions");
         if info.server_sig_algs.is_some() {
             self.negotiated.ext_info = info;
         }
