@@ -153,6 +153,12 @@ fields! {
     Profiles "profiles" Kind::Set(check_name),
         "profiles whose settings it takes over where it says nothing itself",
         "", "a list of names of profiles", "coast";
+    Production "production" Kind::Flag,
+        "whether it matters more than others: prompts, questions and the window's title say so",
+        "false", "true or false", "true";
+    Colour "colour" Kind::Choice(&["red", "yellow", "green", "blue", "magenta", "cyan"]),
+        "the color that marks it in prompts, questions and lines of lantern's",
+        "none; red for production", "red, yellow, green, blue, magenta or cyan", "red";
     Tags "tags" Kind::Set(check_name),
         "words to select it by",
         "", "a list of words of letters, digits, `-`, `_` and `.`", "coast";

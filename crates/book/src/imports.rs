@@ -7,7 +7,7 @@ use std::path::PathBuf;
 use serde::{Deserialize, Serialize};
 
 use crate::home::{read_toml, write_atomically};
-use crate::{BookError, Home, SyncStep};
+use crate::{BookError, Home};
 
 const FILE: &str = "imports.toml";
 const HEADER: &str = "# What imports said of machines last, by which the next one tells what was set by hand. Written by lantern.\n\n";
@@ -57,19 +57,16 @@ impl Imports {
         ours.map(|(name, imported)| (name.as_str(), imported.id.as_str()))
     }
 
-    /// Notes what was carried out.
+    /// Notes what was said of machines; nothing for those that are gone.
     ///
     /// # Errors
     /// What reading and writing run into.
-    pub fn note(home: &Home, steps: &[SyncStep], removed_gone: bool) -> Result<(), BookError> {
+    pub fn note(home: &Home, said: Vec<(String, Option<Imported>)>) -> Result<(), BookError> {
         edit(home, |imports| {
-            for step in steps {
-                match step {
-                    SyncStep::Add { name, last, .. } | SyncStep::Change { name, last, .. } => {
-                        imports.machines.insert(name.clone(), last.clone());
-                    }
-                    SyncStep::Gone { name } if removed_gone => drop(imports.machines.remove(name)),
-                    SyncStep::Gone { .. } | SyncStep::Foreign { .. } | SyncStep::Bad { .. } => {}
+            for (machine, imported) in said {
+                match imported {
+                    Some(imported) => drop(imports.machines.insert(machine, imported)),
+                    None => drop(imports.machines.remove(&machine)),
                 }
             }
         })

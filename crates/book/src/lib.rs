@@ -95,7 +95,7 @@ pub use ring_overview::Listed;
 pub use schema::json_schema;
 pub use selection::{glob, select};
 pub use settings::{Change, Setting, Settings};
-pub use sync::{ImportRules, Mapping, SyncStep, apply_import, export_rows, plan_import};
+pub use sync::{ImportRules, Mapping, SyncStep, apply_import, export_rows, note_import, plan_import};
 pub use trust::{KnownCertificate, KnownKey, Revoked, TrustRecord, TrustVerdict, Verified};
 pub use trust_changes::Rotation;
 pub use trust_decided::Kept;

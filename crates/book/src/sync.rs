@@ -8,7 +8,7 @@ use crate::field::Kind;
 use crate::inventory::Row;
 use crate::value::items;
 use crate::{
-    BookEdit, BookError, Change, Field, FieldValue, Imported, Imports, MachineBook, Place, Settings,
+    BookEdit, BookError, Change, Field, FieldValue, Home, Imported, Imports, MachineBook, Place, Settings,
 };
 
 /// Which columns mean what: fields with the columns that they are filled from, in order.
@@ -340,7 +340,7 @@ fn changed(
     (!nothing).then(|| SyncStep::Change { name: name.to_owned(), fields, kept, settings, last })
 }
 
-/// Carries a plan out in the book; machines that are gone are removed only when asked for. [`Imports::note`] is told afterwards.
+/// Carries a plan out in the book; machines that are gone are removed only when asked for. [`note_import`] comes afterwards.
 ///
 /// # Errors
 /// What a step cannot do: the book has changed since the plan was made.
@@ -354,6 +354,21 @@ pub fn apply_import(edit: &mut BookEdit, steps: &[SyncStep], remove_gone: bool) 
         }
     }
     Ok(())
+}
+
+/// Notes what was carried out, for the next import of the source.
+///
+/// # Errors
+/// As [`Imports::note`].
+pub fn note_import(home: &Home, steps: &[SyncStep], removed_gone: bool) -> Result<(), BookError> {
+    let said = steps.iter().filter_map(|step| match step {
+        SyncStep::Add { name, last, .. } | SyncStep::Change { name, last, .. } => {
+            Some((name.clone(), Some(last.clone())))
+        }
+        SyncStep::Gone { name } if removed_gone => Some((name.clone(), None)),
+        SyncStep::Gone { .. } | SyncStep::Foreign { .. } | SyncStep::Bad { .. } => None,
+    });
+    Imports::note(home, said.collect())
 }
 
 /// The machines as rows: what each says itself, under the names of the fields.

@@ -2,7 +2,7 @@
 
 use lantern_book::{
     BookEdit, BookError, Home, ImportRules, Imports, MachineBook, Mapping, Row, SyncStep, apply_import, glob,
-    plan_import,
+    note_import, plan_import,
 };
 
 /// An inventory, ready to be compared with the book.
@@ -96,7 +96,7 @@ impl Inventory {
             apply_import(edit, &plan.steps, remove_gone)?;
             Ok(plan)
         })?;
-        Imports::note(home, &plan.steps, remove_gone)?;
+        note_import(home, &plan.steps, remove_gone)?;
         Ok(plan)
     }
 }

@@ -27,6 +27,10 @@ pub struct Target {
     pub keys: Vec<String>,
     /// The image it was made from, when the book says.
     pub image: Option<String>,
+    /// Whether it matters more than others.
+    pub production: bool,
+    /// The color that marks it, by its name in the book.
+    pub colour: Option<String>,
     /// The machines on the way, the nearest first.
     pub via: Vec<Target>,
     /// The proxy on the way.
@@ -174,6 +178,8 @@ impl Target {
             user: text(Field::User),
             keys: effective.list(Field::Key).to_vec(),
             image: text(Field::Image),
+            production: effective.flag(Field::Production).unwrap_or(false),
+            colour: text(Field::Colour),
             via: Vec::new(),
             proxy,
             one_off: None,

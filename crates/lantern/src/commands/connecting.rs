@@ -49,7 +49,7 @@ pub(crate) async fn attend<T, E>(
     ask: &TerminalAsk,
     operation: impl Future<Output = Result<T, E>>,
 ) -> Result<Result<T, E>, Failure> {
-    ask.is_for(&target.name);
+    ask.is_for(target);
     let mut interrupts = watch(SignalKind::interrupt())?;
     let outcome = tokio::select! {
         outcome = operation => Some(outcome),

@@ -24,7 +24,16 @@ pub(super) fn pick(home: &Home) -> Result<String, Failure> {
         let tags = effective.list(lantern_book::Field::Tags).join(" ");
         let note = effective.text(lantern_book::Field::Note).unwrap_or_default().to_owned();
         let when = used.map(ago).unwrap_or_default();
-        let cells = vec![name.to_owned(), format!("{user}{}", effective.place()), when, tags, note];
+        let production = effective.flag(lantern_book::Field::Production).unwrap_or(false);
+        let production = if production { "PRODUCTION" } else { "" };
+        let cells = vec![
+            name.to_owned(),
+            production.to_owned(),
+            format!("{user}{}", effective.place()),
+            when,
+            tags,
+            note,
+        ];
         machines.push((used, name.to_owned(), text_of(name, &effective), Item { cells }));
     }
     if machines.is_empty() {

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use lantern_book::Home;
 use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, SessionSettings};
+use lantern_operations::{AgentForward, Target};
 use lantern_ssh::{PtyRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
@@ -23,6 +23,7 @@ use crate::commands::errand::Errand;
 use crate::commands::forwarding::agent_to_forward;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::Fit;
+use crate::screen::mark::{Mark, OLD_TITLE, has_title};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::confirm;
@@ -76,7 +77,7 @@ async fn attend(args: &ShellArgs, home: &Home, errand: &Errand, ask: &TerminalAs
     let target = &errand.target;
     let forward = agent_to_forward(&args.forward, home, target).await?;
     let remote = connect(home, target, &errand.options, ask).await?;
-    let outcome = match Session::start(&remote, &target.session, !args.no_escape, forward).await {
+    let outcome = match Session::start(&remote, target, !args.no_escape, forward).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),
     };
@@ -100,6 +101,8 @@ struct Session<'a> {
     start: Start,
     raw: Option<RawMode>,
     watch: EscapeWatch,
+    mark: Mark,
+    has_title: bool,
     questions: Option<mpsc::Receiver<Asked>>,
     asked: Option<Asked>,
     since: Instant,
@@ -108,10 +111,11 @@ struct Session<'a> {
 impl<'a> Session<'a> {
     async fn start(
         remote: &'a Remote,
-        book: &SessionSettings,
+        target: &Target,
         escape: bool,
         forward: Option<AgentForward>,
     ) -> Result<Self, Failure> {
+        let book = &target.session;
         let mut environment = environment(book);
         for name in
             LANGUAGE.iter().filter(|name| book.send_language && !book.environment.contains_key(**name))
@@ -138,7 +142,33 @@ impl<'a> Session<'a> {
         }
         let raw = Some(RawMode::enter()?);
         let watch = EscapeWatch::new(escape && book.stroke_menu);
-        Ok(Self { remote, pipes, start, raw, watch, questions, asked: None, since: Instant::now() })
+        let mark = Mark::of(target);
+        let has_title = has_title(&std::env::var("TERM").unwrap_or_default());
+        let mut session = Self {
+            remote,
+            pipes,
+            start,
+            raw,
+            watch,
+            mark,
+            has_title,
+            questions,
+            asked: None,
+            since: Instant::now(),
+        };
+        session.show_mark();
+        Ok(session)
+    }
+
+    /// Where we are: in the window's title, and in a line where it matters more than elsewhere.
+    fn show_mark(&mut self) {
+        if self.has_title {
+            self.pipes.output.write(Stream::Main, self.mark.set_title().into());
+        }
+        if self.mark.is_marked() {
+            let text = format!("this is {}", self.remote.machine());
+            self.tell(&text);
+        }
     }
 
     async fn run(mut self) -> Result<u8, Failure> {
@@ -204,7 +234,10 @@ impl<'a> Session<'a> {
 
     /// Leaves the terminal as a shell has it: also when a program on the machine had no time to.
     async fn leave(&mut self) {
-        let undo = self.pipes.undo();
+        let mut undo = self.pipes.undo();
+        if self.has_title {
+            undo.push_str(OLD_TITLE);
+        }
         if !undo.is_empty() {
             self.pipes.output.write(Stream::Main, undo.into());
             let _ = timeout(TIDY_TIME, self.pipes.drain()).await;
@@ -278,7 +311,8 @@ impl<'a> Session<'a> {
     /// A line of ours in the middle of the machine's.
     fn tell(&mut self, text: &str) {
         // Names and addresses come from files and machines, and this screen is in raw mode.
-        let ours = |line: &str| format!("\r\n\x1b[7m lantern \x1b[0m {}", Fit::line(line));
+        let label = self.mark.label(output::colorful_stdout());
+        let ours = |line: &str| format!("\r\n{label} {}", Fit::line(line));
         let lines: String = text.lines().map(ours).collect();
         // By the same thread as the machine's output, to stay in order. The window is never credited with more than
         // was received, so these few bytes do no harm there.
@@ -320,9 +354,15 @@ impl<'a> Session<'a> {
     /// Back to the local shell, until it continues us.
     fn suspend(&mut self) -> Result<(), Failure> {
         self.raw = None;
+        if self.has_title {
+            output::ask_aloud(&Fit::literal(OLD_TITLE));
+        }
         kill_current_process_group(Signal::TSTP)
             .map_err(|error| Failure::new(code::INTERNAL, format!("cannot suspend: {error}")))?;
         self.raw = Some(RawMode::enter()?);
+        if self.has_title {
+            self.pipes.output.write(Stream::Main, self.mark.set_title().into());
+        }
         let text = format!("back on {}", self.remote.machine());
         self.tell(&text);
         self.redraw();

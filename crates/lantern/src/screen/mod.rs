@@ -8,6 +8,7 @@ pub(crate) mod fit;
 pub(crate) mod flags_view;
 pub(crate) mod key_audit;
 pub(crate) mod login_advice;
+pub(crate) mod mark;
 pub(crate) mod output;
 pub(crate) mod plan;
 pub(crate) mod progress;

@@ -1,6 +1,5 @@
 //! Questions at the terminal.
 
-use std::collections::HashMap;
 use std::io::{PipeReader, PipeWriter, pipe};
 use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -10,14 +9,17 @@ use lantern_book::Verified;
 use lantern_keeper::unforeseen;
 use lantern_keys::SecretString;
 use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
+use lantern_operations::Target;
 use lantern_ssh::Prompts;
 use tokio::task::spawn_blocking;
 
 use crate::screen::failure::chain;
 use crate::screen::fit::{Fit, fit};
 use crate::screen::login_advice::some;
+use crate::screen::mark::Mark;
 use crate::screen::output;
 use crate::terminal::first_contact::{Heard, heard, introduce};
+use crate::terminal::known_answers::Known;
 use crate::terminal::prompt::{Answer as Typed, Terminal};
 use crate::terminal::session_ask::READABLE;
 
@@ -33,50 +35,6 @@ pub(crate) struct TerminalAsk {
     known: Arc<Mutex<Known>>,
     /// Held by the question that is being answered.
     turn: Arc<tokio::sync::Mutex<()>>,
-}
-
-/// What is known without asking.
-#[derive(Debug, Default)]
-struct Known {
-    /// The password that was handed over, and the machine that it is for.
-    password: Option<SecretString>,
-    machine: Option<String>,
-    proxy_password: Option<SecretString>,
-    passphrase: Option<SecretString>,
-    /// What was answered before, for commands that connect several times.
-    passphrases: HashMap<String, SecretString>,
-    interrupted: bool,
-    /// Which keys were refused, for whoever is asked for a password now.
-    refusals: Option<String>,
-}
-
-impl Known {
-    fn is_meant(&self, machine: &str) -> bool {
-        self.machine.as_deref().is_none_or(|meant| meant == machine)
-    }
-
-    /// The answer, when nobody need be asked for it.
-    fn answer(&mut self, question: &Question) -> Option<Answer> {
-        let secret = match question {
-            Question::Passphrase { key, again } => {
-                let known = self.passphrases.get(key).filter(|_| !again).cloned();
-                let secret = known.or_else(|| self.passphrase.take())?;
-                self.passphrases.insert(key.clone(), secret.clone());
-                secret
-            }
-            Question::Password { machine, .. } if self.is_meant(machine) => self.password.take()?,
-            Question::ProxyPassword { .. } => self.proxy_password.take()?,
-            // A ready-made password answers a single hidden question, which is how many servers ask for it.
-            Question::Prompts { machine, prompts } => match prompts.prompts.as_slice() {
-                [only] if !only.echo && self.is_meant(machine) => {
-                    return Some(Answer::Secrets(vec![self.password.take()?]));
-                }
-                _ => return None,
-            },
-            _ => return None,
-        };
-        Some(Answer::Secret(secret))
-    }
 }
 
 impl TerminalAsk {
@@ -100,9 +58,11 @@ impl TerminalAsk {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The password that was handed over is for this machine: not for the gateways on the way to it.
-    pub(crate) fn is_for(&self, machine: &str) {
-        self.known().machine = Some(machine.to_owned());
+    /// The password that was handed over is for this machine: not for the gateways on the way to it. Questions about it bear its mark.
+    pub(crate) fn is_for(&self, target: &Target) {
+        let mut known = self.known();
+        known.machine = Some(target.name.clone());
+        known.mark = Some(Mark::of(target));
     }
 
     /// Somebody who knows the answers of another, and asks nobody.
@@ -153,8 +113,10 @@ impl TerminalAsk {
             refusals.iter().for_each(output::say);
         }
         let known = self.known.clone();
+        let mark = self.known().mark_for(&question);
         let answer = spawn_blocking(move || {
             let answer = Conversation::open(given_up).map_or(Answer::NoOne, |mut conversation| {
+                conversation.mark = mark;
                 let answer = conversation.answer(&question);
                 let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
                 known.interrupted |= conversation.interrupted;
@@ -189,13 +151,15 @@ impl Drop for Guard {
 struct Conversation {
     terminal: Terminal,
     interrupted: bool,
+    /// In front of every question.
+    mark: Fit,
 }
 
 impl Conversation {
     fn open(given_up: Option<PipeReader>) -> Option<Self> {
         let mut terminal = Terminal::open()?;
         given_up.into_iter().for_each(|given_up| terminal.end_with(given_up));
-        Some(Self { terminal, interrupted: false })
+        Some(Self { terminal, interrupted: false, mark: Fit::default() })
     }
 
     fn heard<T>(&mut self, typed: Typed<T>) -> Option<T> {
@@ -210,12 +174,12 @@ impl Conversation {
     }
 
     fn secret(&mut self, question: impl Into<Fit>) -> Option<SecretString> {
-        let typed = self.terminal.ask_secret(question);
+        let typed = self.terminal.ask_secret(fit!("{}{}", self.mark, question.into()));
         self.heard(typed)
     }
 
     fn line(&mut self, question: impl Into<Fit>) -> Option<String> {
-        let typed = self.terminal.ask_line(question);
+        let typed = self.terminal.ask_line(fit!("{}{}", self.mark, question.into()));
         self.heard(typed)
     }
 

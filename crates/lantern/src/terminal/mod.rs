@@ -5,6 +5,7 @@ pub(crate) mod clipboard;
 pub(crate) mod confirm;
 pub(crate) mod escape;
 pub(crate) mod first_contact;
+mod known_answers;
 pub(crate) mod left_on;
 pub(crate) mod modes;
 pub(crate) mod passphrase;

@@ -109,7 +109,7 @@ impl<'a> Picker<'a> {
             .map(|(row, item)| {
                 let is_at = first + row == self.at;
                 let mut line = String::from(if is_at { "> " } else { "  " });
-                for (cell, widest) in item.cells.iter().zip(&widths) {
+                for (cell, widest) in item.cells.iter().zip(&widths).filter(|(_, widest)| **widest > 0) {
                     let cell = Fit::cell(cell);
                     line.push_str(&cell);
                     line.extend(std::iter::repeat_n(' ', widest + 2 - cell.width()));

@@ -1,0 +1,71 @@
+//! What can be answered without asking a person, and what is said when one is asked.
+
+use std::collections::HashMap;
+
+use lantern_keys::SecretString;
+use lantern_link::{Answer, Question};
+
+use crate::screen::fit::Fit;
+use crate::screen::mark::Mark;
+use crate::screen::output;
+
+/// What is known without asking.
+#[derive(Debug, Default)]
+pub(super) struct Known {
+    /// The password that was handed over, and the machine that it is for.
+    pub(super) password: Option<SecretString>,
+    pub(super) machine: Option<String>,
+    pub(super) proxy_password: Option<SecretString>,
+    pub(super) passphrase: Option<SecretString>,
+    /// What was answered before, for commands that connect several times.
+    pub(super) passphrases: HashMap<String, SecretString>,
+    pub(super) interrupted: bool,
+    /// How the machine is marked.
+    pub(super) mark: Option<Mark>,
+    /// Which keys were refused, for whoever is asked for a password now.
+    pub(super) refusals: Option<String>,
+}
+
+impl Known {
+    pub(super) fn is_meant(&self, machine: &str) -> bool {
+        self.machine.as_deref().is_none_or(|meant| meant == machine)
+    }
+
+    /// What stands before a question: the mark of the machine that it is about.
+    pub(super) fn mark_for(&self, question: &Question) -> Fit {
+        let machine = match question {
+            Question::FirstContact(contact) => Some(&contact.machine),
+            Question::Password { machine, .. }
+            | Question::NewPassword { machine, .. }
+            | Question::Prompts { machine, .. }
+            | Question::Signature { machine, .. } => Some(machine),
+            // On the way to it.
+            Question::Passphrase { .. } | Question::ProxyPassword { .. } => self.machine.as_ref(),
+        };
+        let mark = self.mark.as_ref().filter(|_| machine.is_some_and(|machine| self.is_meant(machine)));
+        mark.map(|mark| mark.before_question(output::colorful_stderr())).unwrap_or_default()
+    }
+
+    /// The answer, when nobody need be asked for it.
+    pub(super) fn answer(&mut self, question: &Question) -> Option<Answer> {
+        let secret = match question {
+            Question::Passphrase { key, again } => {
+                let known = self.passphrases.get(key).filter(|_| !again).cloned();
+                let secret = known.or_else(|| self.passphrase.take())?;
+                self.passphrases.insert(key.clone(), secret.clone());
+                secret
+            }
+            Question::Password { machine, .. } if self.is_meant(machine) => self.password.take()?,
+            Question::ProxyPassword { .. } => self.proxy_password.take()?,
+            // A ready-made password answers a single hidden question, which is how many servers ask for it.
+            Question::Prompts { machine, prompts } => match prompts.prompts.as_slice() {
+                [only] if !only.echo && self.is_meant(machine) => {
+                    return Some(Answer::Secrets(vec![self.password.take()?]));
+                }
+                _ => return None,
+            },
+            _ => return None,
+        };
+        Some(Answer::Secret(secret))
+    }
+}
