@@ -46,8 +46,8 @@ fn a_server_with_three_host_keys_that_renews_is_visited_again_and_again() {
         assert!((6..30).contains(&renewals), "visit {visit}: {renewals} exchanges for 8 MB");
         // The first visit has learned the other keys too, and what the server lists first: every later one guesses, and is right.
         assert_eq!(log.contains("sent offer with a guess"), visit > 1, "visit {visit}");
-        let first = log.lines().find(|line| line.contains("negotiated")).unwrap();
-        assert_eq!(first.contains("guess_right=true"), visit > 1, "visit {visit}: {first}");
+        let first = log.lines().find(|line| line.contains("agreed on algorithms")).unwrap();
+        assert_eq!(first.contains("guessed=true"), visit > 1, "visit {visit}: {first}");
         let data = noise(3_000_000);
         let outcome = desk.lantern_with_input(&["run", "foghorn", "--", "cat"], data.clone()).expect(0);
         assert!(outcome.out == data);

@@ -10,6 +10,7 @@
 //! - [`login_clues`]: what is known here that says why a login was refused.
 //! - [`AgentForward`]: the agent for a machine that asks for signatures.
 //! - [`check`]: every step of a connection, what it saw, and the first that failed.
+//! - [`doctor`]: this computer alone.
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
 //! - [`trust`]: what machines present now, what that means, and what a team has verified.
 //! - [`inventory`]: the book brought in line with an inventory.
@@ -19,6 +20,7 @@ mod at_once;
 pub mod check;
 pub mod convert;
 pub mod demo;
+pub mod doctor;
 mod error;
 mod forward;
 mod install;

@@ -5,6 +5,7 @@ pub(crate) mod completing;
 pub(crate) mod completions;
 pub(crate) mod connect;
 pub(crate) mod demo;
+pub(crate) mod doctor;
 pub(crate) mod forward;
 pub(crate) mod global;
 pub(crate) mod keeper;
@@ -80,6 +81,8 @@ pub(crate) enum Command {
     Trust(trust::TrustCommand),
     /// Walk to machines step by step: what each step saw, and what to do about the first that fails
     Check(check::CheckArgs),
+    /// Look at this computer alone: home, keys, keeper, agent, display, clock, terminal
+    Doctor(doctor::DoctorArgs),
     /// Open an interactive session
     Shell(shell::ShellArgs),
     /// Run a command on a machine

@@ -11,15 +11,15 @@ use tokio::sync::mpsc;
 
 use super::connecting::asking;
 use super::errand::Errand;
-use super::{block_on, watch};
+use super::{block_on, mending, watch};
 use crate::cli::check::CheckArgs;
 use crate::cli::global::Global;
 use crate::cli::settings;
-use crate::screen::check::{advice, live, report};
+use crate::screen::check::{live, report};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
-use crate::terminal::{confirm, modes};
+use crate::terminal::modes;
 
 pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home_as_it_is(global)?;
@@ -52,7 +52,8 @@ pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     let mut accounts = walk()?;
     if args.fix {
         // What is printed as the result is how it is in the end.
-        if settle(&accounts, args.yes)? {
+        let mends: Vec<&Mend> = accounts.iter().flat_map(Account::mends).collect();
+        if mending::settle(&mends, args.yes)? {
             output::say("Looking again:");
             accounts = walk()?;
         }
@@ -140,28 +141,4 @@ async fn many(
             () = tokio::time::sleep(live::PACE) => table.draw(),
         }
     }
-}
-
-/// Mends what can be mended, after asking; whether anything was.
-fn settle(accounts: &[Account], yes: bool) -> Result<bool, Failure> {
-    let mut mends: Vec<&Mend> = Vec::new();
-    for mend in accounts.iter().flat_map(Account::mends) {
-        if !mends.contains(&mend) {
-            mends.push(mend);
-        }
-    }
-    if mends.is_empty() {
-        output::say("Nothing here is in need of mending.");
-    }
-    let mut any = false;
-    for mend in mends {
-        let words = advice::mend_command(mend);
-        if yes || confirm::ask(&format!("{words}?"), "`--yes` mends without asking")? {
-            mend.carry_out()
-                .map_err(|error| Failure::new(code::LOCAL, format!("cannot do `{words}`: {error}")))?;
-            output::say(format!("done: {words}"));
-            any = true;
-        }
-    }
-    Ok(any)
 }

@@ -4,6 +4,7 @@ pub(crate) mod check;
 pub(crate) mod completions;
 mod connecting;
 pub(crate) mod demo;
+pub(crate) mod doctor;
 mod errand;
 mod forwarding;
 pub(crate) mod keeper;
@@ -11,6 +12,7 @@ pub(crate) mod key;
 mod key_source;
 pub(crate) mod machine;
 pub(crate) mod manual;
+mod mending;
 mod pick;
 pub(crate) mod profile;
 pub(crate) mod run;
@@ -41,6 +43,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Profile(command) => profile::run(command, global).map(|()| 0),
         Command::Trust(command) => trust::run(command, global),
         Command::Check(args) => check::run(&args, global),
+        Command::Doctor(args) => doctor::run(&args, global),
         Command::Shell(args) => shell::run(&args, global),
         Command::Run(args) => run::run(&args, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),
@@ -57,7 +60,7 @@ fn exit_codes(json: bool) -> Result<(), Failure> {
         return output::print_json(&codes);
     }
     let success = ["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()];
-    let found = ["1".into(), "`key audit`, `trust audit` or `check` found something".into()];
+    let found = ["1".into(), "`key audit`, `trust audit`, `check` or `doctor` found something".into()];
     let ours = code::TABLE.map(|(code, meaning)| [code.to_string().into(), meaning.into()]);
     output::print(&output::table(&["CODE", "MEANING"], [success, found].into_iter().chain(ours)))
 }

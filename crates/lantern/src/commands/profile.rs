@@ -153,7 +153,7 @@ fn set(args: &ChangeArgs, home: &Home, json: bool) -> Result<(), Failure> {
     if json {
         return output::print_json(&json!({ "changed": !args.plan.plan, "changes": values }));
     }
-    output::plan(&rows, false)?;
+    output::tell_changes(&rows)?;
     if rows.is_empty() {
         output::say("Nothing to change: it is so already.");
     }

@@ -181,6 +181,14 @@ pub(crate) fn warn_block(text: impl Into<Fit>) {
     talk(&format!("{}\n", text.into()));
 }
 
+/// What has changed, in columns.
+///
+/// # Errors
+/// None: it is talk.
+pub(crate) fn tell_changes(changes: &[Planned]) -> Result<(), Failure> {
+    if is_quiet() { Ok(()) } else { plan(changes, false) }
+}
+
 /// What would change, in columns: the result of `--plan`, and what is asked about otherwise.
 pub(crate) fn plan(changes: &[Planned], is_result: bool) -> Result<(), Failure> {
     let rows = changes.iter().map(|change| {

@@ -21,10 +21,10 @@ fn line(mark: Mark, saw: impl Into<String>) -> Line {
 pub(super) async fn look(home: &Home, target: &Target, options: &CheckOptions, mut put: impl FnMut(Line)) {
     files(home, target, &mut put);
     if let Some(socket) = &options.keeper {
-        put(running_keeper(socket).await);
+        put(look_at_keeper(socket).await);
     }
     if target.forward_display {
-        put(display(options.display.as_deref()).await);
+        put(look_at_display(options.display.as_deref()).await);
     }
     for (name, form) in &target.tunnels {
         if let Ok(tunnel) = Tunnel::parse(form)
@@ -61,7 +61,8 @@ fn files(home: &Home, target: &Target, put: &mut impl FnMut(Line)) {
     }
 }
 
-async fn running_keeper(socket: &Path) -> Line {
+/// Whether the keeper runs, and what it holds.
+pub async fn look_at_keeper(socket: &Path) -> Line {
     if !socket.exists() {
         let saw = "no keeper runs: passphrases are asked for each time";
         return line(Mark::Good, saw).with(Finding::NoKeeper);
@@ -91,7 +92,7 @@ async fn tunnel_port(name: &str, form: &str, (host, port): &(String, u16)) -> Li
 }
 
 /// Whether the display that programs would draw on answers.
-async fn display(name: Option<&str>) -> Line {
+pub async fn look_at_display(name: Option<&str>) -> Line {
     let Some(name) = name.filter(|name| !name.is_empty()) else {
         let saw = "displays are to be forwarded, and none is named here: DISPLAY is not set";
         return line(Mark::Doubt, saw).with(Finding::NoDisplay);

@@ -20,6 +20,7 @@ use crate::at_once::at_once;
 
 pub use account::{Account, Failed, Line, Mark, Stage};
 pub use findings::{CheckError, Finding, Mend};
+pub use local::{look_at_display, look_at_keeper};
 pub use story::Tell;
 use walk::Read;
 

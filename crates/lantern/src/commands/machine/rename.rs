@@ -71,7 +71,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         return output::print_json(&json!({ "renamed": goes_on, "machines": values }));
     }
     if goes_on {
-        output::plan(&rows, false)?;
+        output::tell_changes(&rows)?;
     }
     Ok(())
 }

@@ -78,7 +78,7 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         return output::print_json(&json!({ "changed": goes_on, "changes": values }));
     }
     if goes_on && machines.len() == 1 {
-        output::plan(&rows, false)?;
+        output::tell_changes(&rows)?;
     }
     if goes_on && machines.len() > 1 && !rows.is_empty() {
         output::say(format!("{}: done.", counted(machines.len(), "machine")));

@@ -26,7 +26,8 @@ fn took(time: Option<Duration>) -> String {
     }
 }
 
-fn paint(mark: Mark, text: &str) -> Fit {
+/// A word in the color of a mark.
+pub(crate) fn paint(mark: Mark, text: &str) -> Fit {
     let color = match mark {
         Mark::Good => "\x1b[32m",
         Mark::Note => "\x1b[36m",
@@ -37,7 +38,7 @@ fn paint(mark: Mark, text: &str) -> Fit {
 }
 
 /// A word, so that the color is never alone in telling.
-fn word(mark: Mark) -> &'static str {
+pub(crate) fn word(mark: Mark) -> &'static str {
     match mark {
         Mark::Good => "ok",
         Mark::Note => "note",
