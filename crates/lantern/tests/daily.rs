@@ -93,8 +93,12 @@ fn a_passphrase_is_typed_once_from_the_pasted_line_to_the_ring() {
     person.answer("or `trust`:", "trust");
     person.answer("Passphrase of the key", "fog over the pier 41");
     person.answer("Name [lamp]:", "");
+    person.answer("Start the keeper, and have it hold the key unlocked?", "yes");
     let answers = person.answers;
-    assert_eq!((screen.wait_for_exit(), answers), (0, 3), "{}", screen.text());
+    assert_eq!((screen.wait_for_exit(), answers), (0, 4), "{}", screen.text());
+    // The keeper has it from now on, and nobody types anything.
+    assert_eq!(desk.without_terminal(&["run", "lamp", "--", "hostname"]).expect(0).text(), "lamp-01\n");
+    desk.lantern(&["keeper", "stop"]).expect(0);
     let key = desk.lantern(&["key", "show", "lamp", "--json"]).expect(0);
     assert!(
         key.text().contains("\"passphrase\": true") || key.text().contains("protection"),

@@ -148,7 +148,7 @@ fn what_a_machine_says_after_it_is_trusted() {
         for words in [
             &["check", "lamp-01"][..],
             &["key", "install", "harbour", "lamp-01"],
-            &["key", "withdraw", "harbour", "lamp-01"],
+            &["key", "withdraw", "harbour", "lamp-01", "--yes"],
             &["run", "lamp-01", "--no-key", "--no-questions", "--", "true"],
             &["run", "lamp-01", "-vv", "--", "true"],
         ] {

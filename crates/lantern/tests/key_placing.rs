@@ -83,22 +83,22 @@ fn a_key_is_installed_by_password_proven_and_installed_again_without_a_change() 
 #[test]
 fn a_key_is_withdrawn_unless_it_is_the_last_way_in() {
     let (desk, [lit]) = desk_and_machines();
-    let err = desk.without_terminal(&["key", "withdraw", "first", "lamp-01"]).expect(249).err;
+    let err = desk.without_terminal(&["key", "withdraw", "first", "lamp-01", "--yes"]).expect(249).err;
     assert!(err.contains("last way into lamp-01") && err.contains("--even-the-last"), "{err}");
     // The same key from a file proves no other way.
     let file = desk.home().join("keys/first.key");
-    let words = ["key", "withdraw", "first", "lamp-01", "--key", file.to_str().unwrap()];
+    let words = ["key", "withdraw", "first", "lamp-01", "--yes", "--key", file.to_str().unwrap()];
     assert!(desk.lantern(&words).expect(240).err.contains("another key than first"));
     assert_eq!(logins(&desk, &lit, &["first"]), ["first"]);
     desk.lantern(&["key", "new", "second", "--plain"]).expect(0);
     desk.lantern(&["key", "install", "second", "lamp-01", "--key", "first"]).expect(0);
-    let said = desk.lantern(&["key", "withdraw", "first", "lamp-01"]).expect(0).err;
+    let said = desk.lantern(&["key", "withdraw", "first", "lamp-01", "--yes"]).expect(0).err;
     assert!(said.contains("does not log in as keeper on lamp-01 any more"), "{said}");
     assert_eq!(logins(&desk, &lit, &["first", "second"]), ["second"]);
-    let said = desk.lantern(&["key", "withdraw", "first", "lamp-01"]).expect(0).err;
+    let said = desk.lantern(&["key", "withdraw", "first", "lamp-01", "--yes"]).expect(0).err;
     assert!(said.contains("was not in the list"), "{said}");
     // A password is a way in too, at a terminal.
-    let mut screen = Screen::open(&desk, &["key", "withdraw", "second", "lamp-01"]);
+    let mut screen = Screen::open(&desk, &["key", "withdraw", "second", "lamp-01", "--yes"]);
     screen.wait_for("Password:");
     screen.send("low visibility\r");
     assert_eq!(screen.wait_for_exit(), 0);
@@ -218,7 +218,7 @@ fn a_rotation_stopped_at_any_write_loses_no_way_in_and_goes_on() {
 fn reset(desk: &Desk, lit: &Lit) {
     let words = ["key", "install", "first", &lit.name, "--key", "first-2", "--no-questions"];
     desk.lantern(&words).expect(0);
-    desk.lantern(&["key", "withdraw", "first-2", &lit.name, "--no-questions"]).expect(0);
+    desk.lantern(&["key", "withdraw", "first-2", &lit.name, "--yes", "--no-questions"]).expect(0);
     desk.lantern(&["key", "remove", "first-2", "--yes"]).expect(0);
     let notes = desk.home().join("keys/ring.toml");
     let text = std::fs::read_to_string(&notes).unwrap();

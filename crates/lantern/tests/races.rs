@@ -99,8 +99,10 @@ fn install_at_once(desk: &Desk, list: impl Fn() -> String) {
     for name in names.iter().map(String::as_str).chain(["harbour"]) {
         assert_eq!(there.matches(&blob(name)).count(), 1, "{name}: {there}");
     }
-    let withdraw: Vec<_> =
-        names.iter().map(|name| words(&["key", "withdraw", name, "lamp-01", "--key", "harbour"])).collect();
+    let withdraw: Vec<_> = names
+        .iter()
+        .map(|name| words(&["key", "withdraw", name, "lamp-01", "--yes", "--key", "harbour"]))
+        .collect();
     for outcome in at_once(desk, &withdraw) {
         outcome.expect(0);
     }

@@ -312,11 +312,11 @@ fn a_key_is_installed_rotated_and_withdrawn() {
         "only this\n"
     );
     desk.lantern(&["run", "lamp-01", "--key", "robot", "--no-questions", "--", "id"]).expect(249);
-    desk.lantern(&["key", "withdraw", "robot-2", "lamp-01"]).expect(0);
+    desk.lantern(&["key", "withdraw", "robot-2", "lamp-01", "--yes"]).expect(0);
     let err =
         desk.lantern(&["key", "install", "robot", "lamp-01", "--limit-from", "192.0.2.0/24"]).expect(249).err;
     assert!(err.contains("the machine does not let it in"), "{err}");
-    desk.lantern(&["key", "withdraw", "robot", "lamp-01"]).expect(0);
+    desk.lantern(&["key", "withdraw", "robot", "lamp-01", "--yes"]).expect(0);
 
     desk.lantern(&["key", "rotate", "harbour"]).expect(0);
     let user = format!("{MATE}\n");
@@ -325,8 +325,8 @@ fn a_key_is_installed_rotated_and_withdrawn() {
     let text = fs::read_to_string(&list).unwrap();
     assert!(text.starts_with(own) && text.lines().count() == 3, "{text}");
     // The last key goes only because the password is there to show another way in.
-    desk.without_terminal(&["key", "withdraw", "harbour-2", "lamp-01"]).expect(249);
-    let words = ["key", "withdraw", "harbour-2", "lamp-01", "--no-key", "--password-from", "fd:3"];
+    desk.without_terminal(&["key", "withdraw", "harbour-2", "lamp-01", "--yes"]).expect(249);
+    let words = ["key", "withdraw", "harbour-2", "lamp-01", "--yes", "--no-key", "--password-from", "fd:3"];
     desk.with_secrets(&words, sshd::PASSWORD, "").expect(0);
     assert_eq!(fs::read_to_string(&list).unwrap(), own);
     desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(249);

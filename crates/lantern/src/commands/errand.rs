@@ -4,12 +4,14 @@ use std::io::{IsTerminal, Read, stderr, stdin, stdout};
 use std::path::{Path, PathBuf};
 
 use lantern_book::{Field, FieldValue, Home, KeyRing, MachineBook, Pasted, Protocol, Uses, place};
+use lantern_keys::SecretString;
 use lantern_link::KeyChoice;
 use lantern_operations::keep::{self, KeepError, check_free, kept_as, suggest_name};
 use lantern_operations::{FoundKey, ReachError, ReachOptions, Target, find_key_file};
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::one_off::OneOffArgs;
+use crate::commands::keeper;
 use crate::commands::key::import::{Given, import_file};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
@@ -34,7 +36,12 @@ pub(crate) struct Errand {
     key_file: Option<PathBuf>,
     save: Option<String>,
     may_ask: bool,
+    /// Whether somebody had to say where the key is.
+    has_asked_about_key: bool,
 }
+
+/// A key of the ring, and its passphrase where that is known.
+type KeptKey = (String, Option<SecretString>);
 
 impl Errand {
     /// Finds out. What is missing is asked for, where somebody is there to ask.
@@ -50,7 +57,7 @@ impl Errand {
         let pasted = args.paste.as_deref().map(read_paste).transpose()?;
         let may_ask = !connect.no_questions;
         let mut options = connect.reach(home);
-        let mut key_file = None;
+        let (mut key_file, mut has_asked_about_key) = (None, false);
         let typed = match (machine, &pasted) {
             (Some(machine), None) => machine.to_owned(),
             (None, Some(pasted)) => {
@@ -61,6 +68,8 @@ impl Errand {
                 options.addresses.clone_from(&pasted.addresses);
                 if let Some(said) = pasted.key_file.as_deref().filter(|_| options.keys.is_none()) {
                     (options.keys, key_file) = pasted_key(home, said, may_ask)?;
+                    // One that is where the text says is taken without a question.
+                    has_asked_about_key = key_file.as_deref().is_some_and(|file| !is_as_said(file, said));
                 }
                 typed(pasted)
             }
@@ -82,7 +91,8 @@ impl Errand {
             check_free(&book, name)?;
         }
         let save = args.save.clone();
-        let mut errand = Self { typed, target, options, pasted, key_file, save, may_ask };
+        let mut errand =
+            Self { typed, target, options, pasted, key_file, save, may_ask, has_asked_about_key };
         if errand.target.protocol == Protocol::Ssh {
             errand.settle_user()?;
         }
@@ -128,12 +138,37 @@ impl Errand {
             self.options.proxy.as_deref(),
         )?;
         let key = self.keep_key(home, &name, ask)?;
-        if let Some(key) = &key {
+        if let Some((key, _)) = &key {
             settings = settings.with(Field::Key, FieldValue::List(vec![key.clone()]))?;
         }
         keep::keep(home, &name, &settings, &self.target.name)?;
         output::say(format!("{name} is in the book. Next time: lantern shell {name}"));
-        Ok(())
+        match key {
+            Some((key, passphrase)) if passphrase.is_some() => {
+                self.offer_keeper(home, &key, passphrase.as_ref())
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Has the keeper hold a key that was just taken in, while its passphrase is known: one that runs without a question, another after a yes. Where
+    /// enough was asked already, it is only told.
+    fn offer_keeper(&self, home: &Home, key: &str, passphrase: Option<&SecretString>) -> Result<(), Failure> {
+        let runs = keeper::state(home)?;
+        if runs.as_ref().is_some_and(|status| status.locked) {
+            return Ok(());
+        }
+        let asks = runs.is_none() && self.may_ask && !self.has_asked_about_key && is_person_there();
+        let wanted = runs.is_some()
+            || asks
+                && confirm::ask("Start the keeper, and have it hold the key unlocked?", "").unwrap_or(false);
+        match wanted {
+            true => keeper::hold(home, key, passphrase),
+            false => {
+                output::say(format!("To type its passphrase once for all logins: lantern keeper add {key}"));
+                Ok(())
+            }
+        }
     }
 
     /// A name from a person; none when it is not wanted, or there is nobody.
@@ -165,10 +200,10 @@ impl Errand {
         }
     }
 
-    /// The key that it is to be reached with, by its name in the ring.
-    fn keep_key(&self, home: &Home, name: &str, ask: &TerminalAsk) -> Result<Option<String>, Failure> {
+    /// The key that it is to be reached with, by its name in the ring; with its passphrase, when it was taken in just now.
+    fn keep_key(&self, home: &Home, name: &str, ask: &TerminalAsk) -> Result<Option<KeptKey>, Failure> {
         match (&self.options.keys, &self.key_file) {
-            (Some(KeyChoice::Named(names)), _) => Ok(names.first().cloned()),
+            (Some(KeyChoice::Named(names)), _) => Ok(names.first().map(|name| (name.clone(), None))),
             (Some(KeyChoice::File(_)), Some(file)) => {
                 let said = file.display().to_string();
                 let passphrase = ask.passphrase_of(&said);
@@ -294,6 +329,15 @@ pub(crate) fn look_for_key(said: &str, may_ask: bool) -> Result<Option<PathBuf>,
     }
     output::say(fit!("Not used: {}; `--key FILE` names the file.", path.display().to_string()));
     Ok(None)
+}
+
+/// Whether a file is the one that a text names.
+fn is_as_said(file: &Path, said: &str) -> bool {
+    let said = match (said.strip_prefix("~/"), etcetera::home_dir()) {
+        (Some(rest), Ok(house)) => house.join(rest),
+        _ => PathBuf::from(said),
+    };
+    std::fs::canonicalize(file).is_ok_and(|file| std::fs::canonicalize(said).is_ok_and(|said| file == said))
 }
 
 /// The key that a text names: of the ring, when it is there, else its file. Its permissions are narrowed: it was downloaded, and is ours.

@@ -26,12 +26,14 @@ pub(super) struct Story {
     tell: Tell,
     /// An address that failed: told when another one follows, since the end of the way says the same of the last.
     held: Option<(String, Duration)>,
+    /// What was said of the host key before the algorithms: steps are told in one order.
+    early: Vec<Line>,
 }
 
 impl Watcher {
     pub(super) fn new(typed: &str, ask: Arc<dyn Ask>, tell: Tell) -> Self {
         let account = Account { machine: typed.to_owned(), ..Account::default() };
-        Self { ask, story: Mutex::new(Story { account, gateway: None, tell, held: None }) }
+        Self { ask, story: Mutex::new(Story { account, gateway: None, tell, held: None, early: Vec::new() }) }
     }
 
     /// Never held while waiting.
@@ -74,8 +76,23 @@ impl Story {
         (self.tell)(&self.account);
     }
 
+    /// Writes down something about the host key: behind the algorithms, which come to be known later.
+    fn put_host_key(&mut self, line: Line) {
+        match self.met() < Stage::Algorithms {
+            true => self.early.push(line),
+            false => self.put(line),
+        }
+    }
+
+    fn put_early(&mut self) {
+        for line in std::mem::take(&mut self.early) {
+            self.put(line);
+        }
+    }
+
     /// The way ends here.
     pub(super) fn fail(&mut self, stage: Stage, error: CheckError) {
+        self.put_early();
         let line = Line::new(stage, Mark::Failed, error.headline());
         let gateway = self.gateway.clone();
         self.account.failed = Some(super::Failed { stage, gateway, error });
@@ -92,21 +109,26 @@ impl Story {
         let host_key = |saw: String| Line::new(Stage::HostKey, Mark::Note, saw);
         match note {
             Note::Moved { from, to, .. } => {
-                self.put(host_key(format!("moved from {} to {to}; the key is the same", from.join(", "))));
+                self.put_host_key(host_key(format!(
+                    "moved from {} to {to}; the key is the same",
+                    from.join(", ")
+                )));
             }
-            Note::DnsUnproven { why, .. } => self.put(host_key((*why).to_owned())),
+            Note::DnsUnproven { why, .. } => self.put_host_key(host_key((*why).to_owned())),
             Note::DnsUnprotected { resolver, .. } => {
-                self.put(host_key(format!("what {resolver} says of it could have been forged on the way")));
+                self.put_host_key(host_key(format!(
+                    "what {resolver} says of it could have been forged on the way"
+                )));
             }
             Note::FirstUse { key, same_key, .. } => {
-                self.put(host_key(format!(
+                self.put_host_key(host_key(format!(
                     "{} would be trusted at first use, as the policy has it",
                     key.fingerprint()
                 )));
                 if !same_key.is_empty() {
                     let whose = same_key.join(", ");
                     let saw = format!("this is the key of {whose}: is the address right?");
-                    self.put(Line::new(Stage::HostKey, Mark::Doubt, saw));
+                    self.put_host_key(Line::new(Stage::HostKey, Mark::Doubt, saw));
                 }
             }
             // Each of them has a line of its own when the login fails.
@@ -150,6 +172,7 @@ impl Story {
                 self.put(Line::new(Stage::Algorithms, mark, saw).took(*took));
                 let saw = format!("{} {} ({trust})", key.describe(), key.fingerprint());
                 self.put(Line::new(Stage::HostKey, Mark::Good, saw));
+                self.put_early();
             }
             Step::Offered { methods } => {
                 self.put(Line::new(Stage::Methods, Mark::Good, methods.join(", ")));

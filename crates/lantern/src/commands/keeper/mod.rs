@@ -9,7 +9,7 @@ use std::process::{Command, Stdio};
 
 use lantern_book::{Home, KeyRing};
 use lantern_keeper::{KeeperError, Status, socket_path};
-use lantern_keys::{PrivateKey, SecretBytes};
+use lantern_keys::{PrivateKey, SecretBytes, SecretString};
 use lantern_ssh::agent::{AgentRequest, Constraints};
 use serde_json::json;
 use tokio::signal::unix::SignalKind;
@@ -196,6 +196,23 @@ fn add(home: &Home, args: &AddArgs, json: bool) -> Result<(), Failure> {
     if json { output::print_json(&held) } else { Ok(()) }
 }
 
+/// Has the keeper hold a key of the ring with a passphrase that is known; one that does not run is started.
+///
+/// # Errors
+/// The keeper cannot be started, or does not take it.
+pub(crate) fn hold(home: &Home, name: &str, passphrase: Option<&SecretString>) -> Result<(), Failure> {
+    let entry = KeyRing::new(home).get(name)?;
+    let opened = passphrase::open_with(&entry.sealed, name, &OpenArgs::default(), passphrase.cloned())?;
+    let key = pick_opened(opened.keys, None, name)?;
+    if state(home)?.is_none() {
+        start(home, &StartArgs { confirm_with: None, foreground: false }, false, true)?;
+    }
+    let constraints = Constraints { lifetime: None, confirm: false };
+    must(home, &AgentRequest::Add { key: Box::new(key), constraints }, "hold another key")?;
+    output::say(format!("The keeper holds {name}."));
+    Ok(())
+}
+
 fn not_running() -> Failure {
     KeeperError::NotRunning.into()
 }
@@ -204,7 +221,7 @@ fn not_running() -> Failure {
 ///
 /// # Errors
 /// What the keeper says.
-pub(super) fn state(home: &Home) -> Result<Option<Status>, Failure> {
+pub(crate) fn state(home: &Home) -> Result<Option<Status>, Failure> {
     block_on(async { Ok(lantern_keeper::status(home).await?) })
 }
 

@@ -37,7 +37,7 @@ pub(super) fn on_each(
     let rows: Vec<Planned> = names.iter().map(row).collect();
     let several = names.len() > 1;
     let question = format!("{} {}?", deed.question, counted(names.len(), "machine"));
-    if !plan.settle(&rows, &question, several, json)? {
+    if !plan.settle(&rows, &question, several || deed.what == "gone", json)? {
         return if json { output::print_json(&json!([])) } else { Ok(()) };
     }
     let (mut values, mut failed) = (Vec::new(), Vec::new());

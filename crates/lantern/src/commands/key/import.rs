@@ -26,8 +26,13 @@ pub(crate) struct Given {
     pub(crate) once: bool,
 }
 
-/// Takes a key file into the ring under a name, asking what there is to ask; the name.
-pub(crate) fn import_file(file: &str, name: &str, home: &Home, given: Given) -> Result<String, Failure> {
+/// Takes a key file into the ring under a name, asking what there is to ask; the name, and the passphrase that it has there.
+pub(crate) fn import_file(
+    file: &str,
+    name: &str,
+    home: &Home,
+    given: Given,
+) -> Result<(String, Option<SecretString>), Failure> {
     let args = ImportArgs {
         file: file.to_owned(),
         name: Some(name.to_owned()),
@@ -38,14 +43,19 @@ pub(crate) fn import_file(file: &str, name: &str, home: &Home, given: Given) -> 
         open: OpenArgs::default(),
         new_passphrase_from: None,
     };
-    take_in(&args, home, false, given).map(|()| name.to_owned())
+    take_in(&args, home, false, given).map(|passphrase| (name.to_owned(), passphrase))
 }
 
 pub(super) fn run(args: &ImportArgs, home: &Home, json: bool) -> Result<(), Failure> {
-    take_in(args, home, json, Given::default())
+    take_in(args, home, json, Given::default()).map(drop)
 }
 
-fn take_in(args: &ImportArgs, home: &Home, json: bool, given: Given) -> Result<(), Failure> {
+fn take_in(
+    args: &ImportArgs,
+    home: &Home,
+    json: bool,
+    given: Given,
+) -> Result<Option<SecretString>, Failure> {
     let ring = KeyRing::new(home);
     if let Some(name) = &args.name {
         check_free(&ring, name)?;
@@ -66,7 +76,7 @@ fn take_in(args: &ImportArgs, home: &Home, json: bool, given: Given) -> Result<(
         let entry = ring.get(&name)?;
         moving::prove_held(&entry, &key, opened.passphrase.as_ref())?;
         moving::remove(&file)?;
-        return tell_moved(&name, &file, &key, json);
+        return tell_moved(&name, &file, &key, json).map(|()| opened.passphrase);
     }
     if let Some(comment) = &args.comment {
         key = key.with_comment(comment.clone());
@@ -122,7 +132,7 @@ fn take_in(args: &ImportArgs, home: &Home, json: bool, given: Given) -> Result<(
         value["imported_from"] = json!(file.path);
         value["was_exposed"] = json!(exposed.is_some());
         value["original_removed"] = json!(moved);
-        return output::print_json(&value);
+        return output::print_json(&value).map(|()| passphrase);
     }
     output::say(format!(
         "{name} is in the ring: {} {}, {}.",
@@ -140,7 +150,7 @@ fn take_in(args: &ImportArgs, home: &Home, json: bool, given: Given) -> Result<(
         }
         _ => {}
     }
-    Ok(())
+    Ok(passphrase)
 }
 
 /// A key that the ring had already, and whose file is gone now.

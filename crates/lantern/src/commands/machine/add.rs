@@ -237,7 +237,7 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
     };
     let shown = path.display().to_string();
     if confirm::ask(&format!("Take the key file {shown} into the ring?"), "")? {
-        let key = import_file(&shown, &args.name, home, Given { passphrase: None, once: true })?;
+        let (key, _) = import_file(&shown, &args.name, home, Given { passphrase: None, once: true })?;
         machine.apply(&Change::Set(Field::Key, FieldValue::parse(Field::Key, &key)?))?;
     }
     Ok(())

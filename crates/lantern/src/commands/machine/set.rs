@@ -13,6 +13,21 @@ use crate::screen::plan::Planned;
 use crate::screen::words::counted;
 use crate::terminal::confirm;
 
+/// Most changes that are told one by one before a question.
+const MAX_TOLD: usize = 20;
+
+/// How many of each kind.
+fn by_kind(changes: &[Planned]) -> String {
+    let mut kinds: Vec<(&str, usize)> = Vec::new();
+    for change in changes {
+        match kinds.iter_mut().find(|(kind, _)| *kind == change.what) {
+            Some((_, number)) => *number += 1,
+            None => kinds.push((change.what, 1)),
+        }
+    }
+    kinds.iter().map(|(kind, number)| format!("{number} {kind}")).collect::<Vec<_>>().join(", ")
+}
+
 impl PlanArgs {
     /// Tells what would change, with `--plan` and nothing else; else asks, where `asks` says so: several things at once, or something that goes. Whether to go
     /// on.
@@ -34,7 +49,10 @@ impl PlanArgs {
             return Ok(false);
         }
         if asks && !self.yes {
-            output::plan(changes, false)?;
+            match changes.len() > MAX_TOLD {
+                true => output::say(format!("{}; `--plan` lists them", by_kind(changes))),
+                false => output::plan(changes, false)?,
+            }
             confirm::agree(what, "`--yes` goes on without asking, `--plan` only tells")?;
         }
         Ok(true)
