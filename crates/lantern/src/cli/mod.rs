@@ -105,9 +105,20 @@ const TEMPLATE: &str = "{about-with-newline}
 
 {all-args}";
 
+/// The same with each paragraph of prose on one line: where it is broken, the terminal says. Examples stay as they are.
+fn in_paragraphs(text: &str) -> String {
+    let paragraph = |text: &str| match text.lines().any(|line| line.starts_with(' ')) {
+        true => text.to_owned(),
+        false => text.lines().collect::<Vec<_>>().join(" "),
+    };
+    text.split("\n\n").map(paragraph).collect::<Vec<_>>().join("\n\n")
+}
+
 /// The whole command line, with its help laid out: of each command the short help leaves out the options that all have.
 pub(crate) fn command() -> clap::Command {
     fn lay_out(command: clap::Command) -> clap::Command {
+        let after = command.get_after_help().map(|help| in_paragraphs(&help.to_string()));
+        let command = command.after_help(after.unwrap_or_default());
         let command = command.help_template(TEMPLATE).mut_args(|arg| {
             let common = matches!(arg.get_help_heading(), Some(connect::HEADING | global::HEADING));
             arg.hide_short_help(common)

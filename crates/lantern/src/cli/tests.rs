@@ -270,3 +270,30 @@ fn slips_are_told_with_the_nearest_word() {
         assert!(error(line).contains(wanted), "{}", error(line));
     }
 }
+
+/// Words that others have replaced stand nowhere any more, but where a book with one of them is told the new.
+#[test]
+fn replaced_words_are_gone() {
+    const REPLACED: [&str; 8] = [
+        "keep-alive",
+        "keep_alive",
+        "trust scan",
+        "password-fd",
+        "passphrase-fd",
+        "Ctrl-^",
+        "Field::Imported",
+        "the word yes in full",
+    ];
+    let mut pages = vec![root().join("README.md")];
+    files(&root().join("docs"), "md", &mut pages);
+    for folder in std::fs::read_dir(root().join("crates")).unwrap() {
+        files(&folder.unwrap().path().join("src"), "rs", &mut pages);
+    }
+    let exempt = |path: &Path| path.ends_with("book/src/field.rs") || path.ends_with("cli/tests.rs");
+    let mut met = Vec::new();
+    for page in pages.iter().filter(|page| !exempt(page)) {
+        let text = std::fs::read_to_string(page).unwrap();
+        met.extend(REPLACED.iter().filter(|word| text.contains(**word)).map(|word| (page.clone(), *word)));
+    }
+    assert!(pages.len() > 200 && met.is_empty(), "{met:?}");
+}

@@ -12,7 +12,7 @@ const COMFORTABLE: usize = 16;
 const COMFORTABLE_NAME: usize = 24;
 /// Narrowest that a column is cut to, in cells.
 const MIN_COLUMN: usize = 8;
-/// Columns that never go.
+/// Columns that never go; where there are fingerprints, those and the first.
 const ALWAYS_SHOWN: usize = 2;
 /// Between columns, in cells.
 const GAP: usize = 2;
@@ -45,7 +45,8 @@ pub(crate) fn draw<'a, R: AsRef<[Cow<'a, str>]>>(
             *firm |= cell.contains("SHA256:");
         }
     }
-    if let Some(room) = place.width {
+    // What a name means is read to its end: it goes on below.
+    if let Some(room) = place.width.filter(|_| count > 2) {
         fit_into(&mut widths, &is_firm, room);
     }
     let mut out = String::with_capacity((rows.len() + 1) * (widths.iter().sum::<usize>() + GAP * count + 1));
@@ -85,7 +86,8 @@ fn fit_into(widths: &mut [usize], is_firm: &[bool], room: usize) {
                 widths[widest] -= over.min((widths[widest] - next).max(1));
                 continue;
             }
-            let last = (ALWAYS_SHOWN..widths.len()).rev().find(|at| soft(at) && widths[*at] > 0);
+            let shown = if is_firm.contains(&true) { 1 } else { ALWAYS_SHOWN };
+            let last = (shown..widths.len()).rev().find(|at| soft(at) && widths[*at] > 0);
             match last {
                 Some(last) => widths[last] = 0,
                 None => break,

@@ -56,7 +56,9 @@ fn shown_width(line: &str) -> usize {
 }
 
 fn wrap_line(line: &str, width: usize) -> String {
-    let hang = hang_of(line).min(width / MAX_HANG);
+    // A word that is longer than most, a fingerprint, has its room too.
+    let longest = without_colors(line).split(' ').map(UnicodeWidthStr::width).max().unwrap_or(0);
+    let hang = hang_of(line).min(width / MAX_HANG).min(width.saturating_sub(longest));
     let lead: String = line.chars().take_while(|c| *c == ' ').collect();
     let rest = firm(line.trim_start_matches(' '), width.saturating_sub(hang));
     let below = " ".repeat(hang);
@@ -178,7 +180,7 @@ mod tests {
         let field = "host key   Ed25519 SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA (known)\n";
         assert_eq!(
             wrapped(field, 60),
-            "host key   Ed25519\n           SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA\n           (known)\n"
+            "host key   Ed25519\n          SHA256:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA\n          (known)\n"
         );
         assert_eq!(wrapped("short\nlines\n", 40), "short\nlines\n");
         assert_eq!(in_its_characters("a → b …".into(), false), "a -> b ...");

@@ -13,8 +13,7 @@ use crate::screen::output::quoted;
 pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {
     let lines: &[&str] = match outcome {
         outcome if outcome.starts_with("refused by the server") && what.starts_with("key ") => &[
-            "it is not in that user's list on the machine, or the user does not exist there,",
-            "or others may write to the list, its folder or the home: then the server ignores it",
+            "it is not in that user's list on the machine, or the user does not exist there, or others may write to the list, its folder or the home: then the server ignores it",
         ],
         "the server takes no signatures of this kind of key" => &[
             "the server's settings leave this kind of key out; an Ed25519 key is taken by all but the oldest",
@@ -58,8 +57,7 @@ pub(super) fn mend(
     match error {
         LinkError::NameNotFound { address, .. } => (
             own(&[
-                "no resolver that this computer asks knows the name: a slip of the pen, a private name outside its network,",
-                "or a record that was never made. An IP address works without a name.",
+                "no resolver that this computer asks knows the name: a slip of the pen, a private name outside its network, or a record that was never made. An IP address works without a name.",
             ]),
             set(&format!("address=ADDRESS   (now: {address})")),
         ),
@@ -72,8 +70,7 @@ pub(super) fn mend(
         }
         LinkError::NoRoute { .. } => (
             own(&[
-                "this computer knows no way there, or a router on the way says that there is none:",
-                "is the private network or VPN up, and is the address still the machine's?",
+                "this computer knows no way there, or a router on the way says that there is none: is the private network or VPN up, and is the address still the machine's?",
             ]),
             "ip route".to_owned(),
         ),
@@ -84,8 +81,7 @@ pub(super) fn mend(
                     "on the gateway: its settings must allow TCP forwarding for you",
                 ]),
                 _ => own(&[
-                    "the gateway tried, and could not reach the machine: its address as the gateway knows it, its firewall,",
-                    "which must let the gateway's own address in, and its SSH service are to be looked at",
+                    "the gateway tried, and could not reach the machine: its address as the gateway knows it, its firewall, which must let the gateway's own address in, and its SSH service are to be looked at",
                 ]),
             },
             seen_from(gateway, target.addresses.first().map_or("", String::as_str)),
@@ -104,8 +100,7 @@ pub(super) fn mend(
         ),
         LinkError::Handshake { source: SshError::Busy { .. }, .. } => (
             own(&[
-                "the SSH service is there and takes no more connections now: too many are not logged in yet, or too many from this",
-                "address have failed. Wait a little; its settings say how many it takes",
+                "the SSH service is there and takes no more connections now: too many are not logged in yet, or too many from this address have failed. Wait a little; its settings say how many it takes",
             ]),
             format!("lantern check {name}"),
         ),
@@ -130,8 +125,7 @@ pub(super) fn mend(
         ),
         LinkError::Handshake { source: SshError::TimedOut { .. }, .. } => (
             own(&[
-                "something takes connections on that port and says nothing: another kind of service, an SSH service that hangs,",
-                "or a machine that is overloaded or just starting",
+                "something takes connections on that port and says nothing: another kind of service, an SSH service that hangs, or a machine that is overloaded or just starting",
             ]),
             format!("lantern check {name} --handshake-limit 120"),
         ),
@@ -144,8 +138,7 @@ pub(super) fn mend(
         ),
         LinkError::Lost { .. } | LinkError::Handshake { .. } | LinkError::Dial { .. } => (
             own(&[
-                "the other side ended the connection: too many connections at once, a list of allowed addresses or users,",
-                "or a service that crashes. Its log knows.",
+                "the other side ended the connection: too many connections at once, a list of allowed addresses or users, or a service that crashes. Its log knows.",
             ]),
             format!("on the machine's console: {}", "sudo journalctl -u ssh -u sshd -n 50"),
         ),
@@ -157,8 +150,7 @@ pub(super) fn mend(
 /// The machine is there, and nothing listens.
 fn service_is_off(port: u16) -> Vec<String> {
     vec![
-        format!("the machine answers that nothing listens on port {port}: the SSH service is stopped, not installed, or on another"),
-        "port; a firewall that rejects instead of dropping looks the same. On the machine's own console:".into(),
+        format!("the machine answers that nothing listens on port {port}: the SSH service is stopped, not installed, or on another port; a firewall that rejects instead of dropping looks the same. On the machine's own console:"),
         "  Debian, Ubuntu    sudo apt install openssh-server; sudo systemctl enable --now ssh; sudo ss -tln".into(),
         "  Red Hat, Fedora   sudo dnf install openssh-server; sudo systemctl enable --now sshd; sudo ss -tln".into(),
         "  Windows           Start-Service sshd; Set-Service sshd -StartupType Automatic; Get-NetTCPConnection -State Listen".into(),
@@ -178,19 +170,22 @@ fn filtered(port: u16, source: Option<IpAddr>) -> Vec<String> {
     let family = if source.is_some_and(|source| source.is_ipv6()) { "ipv6" } else { "ipv4" };
     let from = source.map_or("YOUR-ADDRESS".to_owned(), |source| source.to_string());
     let whose = match source {
-        Some(source) => format!("which it sees as {source}:"),
-        None => {
-            "which goes where YOUR-ADDRESS stands (a router gives this one another on its way out):".into()
-        }
+        Some(source) => format!("which it sees as {source}"),
+        None => "which goes where YOUR-ADDRESS stands: a router gives this one another on its way out".into(),
     };
     vec![
-        "nothing came back, not even a refusal: a firewall drops the packets, the address is not the machine's (any more), or it".into(),
-        "is off. A ping proves nothing: it is often blocked. Let the port in, and only from this computer's own address,".into(),
-        whose,
+        format!(
+            "nothing came back, not even a refusal: a firewall drops the packets, the address is not the machine's (any more), or it is off. A ping proves nothing: it is often blocked. Let the port in, and only from this computer's own address, {whose}:"
+        ),
         format!("  Debian, Ubuntu    sudo ufw allow proto tcp from {from} to any port {port}"),
-        format!("  Red Hat, Fedora   sudo firewall-cmd --permanent --add-rich-rule='rule family={family} source address={from} port port={port} protocol=tcp accept'; sudo firewall-cmd --reload"),
-        format!("  Windows           New-NetFirewallRule -DisplayName SSH -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress {from} -Action Allow"),
-        "  a cloud           its own firewall (security group, network rules) comes before the machine's".into(),
+        format!(
+            "  Red Hat, Fedora   sudo firewall-cmd --permanent --add-rich-rule='rule family={family} source address={from} port port={port} protocol=tcp accept'; sudo firewall-cmd --reload"
+        ),
+        format!(
+            "  Windows           New-NetFirewallRule -DisplayName SSH -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress {from} -Action Allow"
+        ),
+        "  a cloud           its own firewall (security group, network rules) comes before the machine's"
+            .into(),
     ]
 }
 
