@@ -129,7 +129,7 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
     let shown = |words: &[&str]| -> serde_json::Value {
         serde_json::from_str(desk.lantern(&[words, &["--json"]].concat()).expect(0).text()).unwrap()
     };
-    let fingerprint = shown(&["key", "show", "harbour"])["fingerprint"].as_str().unwrap().to_owned();
+    let fingerprint = shown(&["key", "show", "harbour"])[0]["fingerprint"].as_str().unwrap().to_owned();
 
     let said = convert(&["harbour", "--to", "pkcs8-pem", "--out", "a.pem", "--passphrase-from", "fd:3"])
         .expect(0)
@@ -166,7 +166,7 @@ fn conversion_keeps_the_key_says_what_is_lost_and_writes_over_nothing() {
         .expect(0);
     assert_eq!(open("a.pem", Some("another one")), fingerprint);
     assert_eq!(
-        shown(&["key", "show", "./a.pem"])["protection"],
+        shown(&["key", "show", "./a.pem"])[0]["protection"],
         "aes-128-cbc, scrypt with N 16384, r 8, p 1"
     );
     convert(&["harbour", "--to", "pkcs1-der", "--out", "c.der", "--plain", "--passphrase-from", "fd:3"])

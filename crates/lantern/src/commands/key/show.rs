@@ -51,7 +51,7 @@ fn show_entry(entry: &RingEntry, home: &Home, json: bool) -> Result<(), Failure>
     if json {
         let mut value = summary_json(&entry.summary(), &KeyRing::new(home));
         value["machines"] = json!(users);
-        return output::print_json(&value);
+        return output::print_json(&[value]);
     }
     let mut pairs = vec![
         ("key", Fit::line(&entry.name)),
@@ -138,10 +138,7 @@ fn show_file(args: &ShowArgs, file: &KeyFile, json: bool) -> Result<(), Failure>
     }
     if json {
         let values: Vec<Value> = file.found.iter().map(|found| found_json(found, file)).collect();
-        return match <[Value; 1]>::try_from(values) {
-            Ok([one]) => output::print_json(&one),
-            Err(several) => output::print_json(&several),
-        };
+        return output::print_json(&values);
     }
     let several = file.found.len() > 1;
     let mut text = Fit::default();
