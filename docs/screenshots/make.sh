@@ -55,6 +55,8 @@ trust lamp-01 || true
 trust lamp-02 || true
 trust foghorn || true
 picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\n'
+lantern run foghorn --key harbour --no-questions -- true >/dev/null 2>&1 || true
+picture pick "$show; show lantern shell" "lamp"
 picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+backslash ctrl+backslash ctrl+backslash s
 picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run chart-room --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
 # A ring as it grows over the years, and a folder as it is found.
@@ -80,6 +82,7 @@ trust harbour-gate || true
 trust pier-lamp || true
 picture check "$show; show lantern check pier-lamp; show lantern check 'lamp-*,chart-room,tide-gauge,pier-lamp' --no-questions"
 lantern machine add lamp-09 keeper@127.77.0.9:2222 --quiet
+picture doctor "$show; export SHELL=/bin/bash; show lantern doctor"
 picture check-failed "$show; show lantern check lamp-09; show lantern check lamp-01 --user root"
 lantern machine remove lamp-09 --yes --quiet
 lantern profile add pier gateway=harbour-gate trust=known-only key=harbour --quiet

@@ -221,7 +221,7 @@ pub(crate) fn ask_aloud(text: &Fit) {
 /// A path as it can be typed.
 pub(crate) fn quoted(path: &Path) -> String {
     let text = path.display().to_string();
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+".contains(c);
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+:,".contains(c);
     match text.chars().all(plain) {
         true => text,
         false => format!("'{}'", text.replace('\'', "'\\''")),
