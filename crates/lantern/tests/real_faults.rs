@@ -181,3 +181,24 @@ fn answers_that_are_none_are_told_apart() {
         assert!(start.elapsed() < PATIENCE);
     }
 }
+
+/// A ring larger than the server's patience: what it did not hear of is named, and the way that is advised works.
+#[test]
+fn a_server_that_has_had_enough_of_keys_is_told_with_those_it_did_not_hear_of() {
+    let Some(desk) = desk() else { return };
+    for number in 1..=9 {
+        desk.lantern(&["key", "new", &format!("beacon-{number}"), "--plain"]).expect(0);
+    }
+    let server =
+        Sshd::start_with_keys(&desk, &KEYS, "PasswordAuthentication no\nKbdInteractiveAuthentication no");
+    // The key that it takes comes last: the ring's order is that of names.
+    desk.lantern(&["key", "rename", "harbour", "the-right-one"]).expect(0);
+    trust(&desk, &server);
+    let out = desk.without_terminal(&["run", "foghorn", "--", "whoami"]).expect(249);
+    for words in ["the server ended the login itself", "not offered", "the-right-one", "--key NAME"] {
+        assert!(out.err.contains(words), "{words}: {}", out.err);
+    }
+    desk.lantern(&["run", "--key", "the-right-one", "foghorn", "--", "true"]).expect(0);
+    // From now on it comes first.
+    desk.lantern(&["run", "foghorn", "--", "true"]).expect(0);
+}

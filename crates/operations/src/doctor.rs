@@ -92,10 +92,16 @@ pub async fn examine(home: &Home, around: &Surroundings) -> Vec<Symptom> {
     if let Some(agent) = around.agent.as_ref().filter(|agent| **agent != around.keeper) {
         seen.push(look_at_agent(agent).await);
     }
-    let display = look_at_display(around.display.as_deref()).await;
-    // It is missed by those who forward one.
-    let display = Line { mark: display.mark.min(Mark::Note), ..display };
-    seen.push(Symptom::of("display", display));
+    seen.push(match around.display.as_deref() {
+        None => {
+            Symptom::new("display", Mark::Note, "DISPLAY is not set: programs of machines cannot draw here")
+        }
+        // It is missed by those who forward one.
+        Some(name) => {
+            let line = look_at_display(Some(name)).await;
+            Symptom::of("display", Line { mark: line.mark.min(Mark::Note), ..line })
+        }
+    });
     look_at_clock(home, around.now, &mut seen);
     look_at_shell(around, &mut seen);
     seen
@@ -261,16 +267,16 @@ fn look_at_shell(around: &Surroundings, seen: &mut Vec<Symptom>) {
             seen.push(Symptom::new("completions", Mark::Good, format!("for {shell}, in {}", path.display())))
         }
         None => {
-            let to =
-                around.completions.first().map_or_else(|| "FILE".into(), |path| path.display().to_string());
-            seen.push(
-                Symptom::new(
-                    "completions",
-                    Mark::Note,
-                    format!("{shell} does not complete what lantern knows"),
-                )
-                .next(format!("lantern completions {shell} > {to}")),
-            );
+            let saw = format!("{shell} does not complete what lantern knows");
+            let place = around.completions.first().and_then(|path| Some((path.parent()?, path)));
+            let next = match place {
+                None => format!("lantern completions {shell}"),
+                Some((folder, path)) => {
+                    let (folder, path) = (folder.display(), path.display());
+                    format!("mkdir -p {folder} && lantern completions {shell} > {path}")
+                }
+            };
+            seen.push(Symptom::new("completions", Mark::Note, saw).next(next));
         }
     }
 }
