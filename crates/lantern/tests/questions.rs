@@ -65,6 +65,7 @@ fn questions() -> (Desk, Vec<Lit>, Vec<Question>) {
     }
     let questions = vec![
         question(&["key", "new", "mole"], "", "New passphrase"),
+        question(&["shell"], "", "arrows move"),
         question(&["key", "new", "mole"], "fog over the pier 41\r", "The same again"),
         question(&["key", "passphrase", "pier"], "", "Passphrase of"),
         question(&["key", "passphrase", "harbour"], "", "New passphrase"),
