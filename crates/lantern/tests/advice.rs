@@ -236,3 +236,60 @@ fn a_private_file_that_is_gone_is_missed() {
     desk.lantern(&["key", "remove", "harbour", "--yes"]).expect(0);
     assert_eq!(desk.lantern(&["key", "list", "--json"]).expect(0).text().trim(), "[]");
 }
+
+/// What a gateway cannot reach is looked at from the gateway: a name is looked up there, and for an address its way is asked.
+#[test]
+fn what_a_gateway_cannot_reach_is_looked_at_from_there() {
+    let desk = Desk::with_key();
+    let lit = light(MachineSpec { gateway: true, ..machine("gate", &desk.public_key("harbour")) });
+    desk.add(&lit);
+    for (name, address, advice) in [
+        ("lamp-01", "10.77.0.99", "lantern run gate -- ip route get 10.77.0.99"),
+        ("lamp-02", "lamp.pier.example", "lantern run gate -- getent hosts lamp.pier.example"),
+    ] {
+        desk.lantern(&["machine", "add", name, address, "--gateway", "gate"]).expect(0);
+        let out = desk.lantern(&["check", name]).expect(243);
+        has(out.text(), &["the gateway gate did not connect us", advice]);
+    }
+}
+
+/// Each cause of a failed connection has its own advice, and none has another's.
+#[test]
+fn each_cause_has_its_own_advice() {
+    let desk = Desk::with_key();
+    let key = desk.public_key("harbour");
+    let causes: [(Option<Fault>, i32, &str); 3] = [
+        (Some(Fault::Closed), 244, "sudo systemctl status ssh sshd"),
+        (
+            Some(Fault::OtherService("HTTP/1.1 400 Bad Request\r\n\r\n")),
+            246,
+            "lantern machine set lamp-01 port=PORT",
+        ),
+        (Some(Fault::CutAfter(30)), 246, "sudo journalctl"),
+    ];
+    for (fault, status, advice) in causes {
+        let lit = light(MachineSpec { fault, ..machine("lamp-01", &key) });
+        desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", lit.address)]).expect(0);
+        let out = desk.lantern(&["check", "lamp-01"]).expect(status);
+        has(out.text(), &[advice]);
+        desk.lantern(&["machine", "remove", "lamp-01", "--yes"]).expect(0);
+    }
+    desk.lantern(&["machine", "add", "lamp-01", "nowhere.invalid"]).expect(0);
+    has(
+        desk.lantern(&["check", "lamp-01"]).expect(242).text(),
+        &["lantern machine set lamp-01 address=ADDRESS"],
+    );
+    // Two tries at a password that came to the same are one line.
+    let mut keeper = UserSpec::new("keeper", Some("low visibility"), vec![]);
+    keeper.rule = LoginRule::AnyOf(vec!["keyboard-interactive"]);
+    let lit = light(MachineSpec { users: vec![keeper], ..MachineSpec::new("lamp-02", 2).unwrap() });
+    desk.add(&lit);
+    let mut screen = Screen::open(&desk, &["run", "lamp-02", "whoami"]);
+    for _ in 0..3 {
+        screen.wait_for("Password:");
+        screen.send("wrong\r");
+        std::thread::sleep(std::time::Duration::from_millis(300));
+    }
+    screen.wait_for_exit();
+    assert_eq!(screen.text().matches("keyboard-interactive: refused").count(), 1, "{}", screen.text());
+}

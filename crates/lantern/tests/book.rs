@@ -247,6 +247,23 @@ fn an_inventory_is_followed_from_the_command_line() {
     assert!(desk.lantern(&["machine", "import", "no.csv"]).expect(241).err.contains("no.csv"));
     assert!(import(&["--map", "adress=public_ip"], 241).err.contains("did you mean `address`"));
     assert!(import(&["--map", "address=pubic_ip"], 241).err.contains("did you mean `public_ip`"));
+    // A thousand rows are a few lines; each of them where somebody wants to see it.
+    let many: String = (0..1000).map(|number| format!("buoy-{number},192.0.2.1,keeper,running\n")).collect();
+    std::fs::write(&path, format!("vm,public_ip,login,state\n{many}buoy-x,,keeper,running\n")).unwrap();
+    let all = import(&["--plan", "--source", "fleet"], 241);
+    assert!(all.text().lines().count() > 1000, "{}", all.text());
+    let short = import(&["--source", "fleet"], 241);
+    assert!(short.err.lines().count() < 12 && short.out.is_empty(), "{}", short.err);
+    for words in ["new       1000", "bad rows  1", "buoy-x has no address; --without-address", "--plan"] {
+        assert!(short.err.contains(words), "{words}: {}", short.err);
+    }
+    // So it is with whatever changes many at once.
+    let set = desk.without_terminal(&["machine", "set", "buoy-*", "port=2222"]).expect(240);
+    assert!(
+        set.err.lines().count() < 6 && set.err.contains("1000 changed; `--plan` lists them"),
+        "{}",
+        set.err
+    );
 }
 
 #[test]

@@ -260,7 +260,14 @@ fn typed(pasted: &Pasted) -> String {
 /// # Errors
 /// Another reading and nobody to ask, or a no.
 fn tell(pasted: &Pasted, may_ask: bool) -> Result<(), Failure> {
-    output::say(format!("Understood: {}", typed(pasted)));
+    let mut text = format!("Understood: {}", typed(pasted));
+    if !pasted.gateways.is_empty() {
+        text.push_str(&format!(" through {}", pasted.gateways.join(" then ")));
+    }
+    if let Some(file) = &pasted.key_file {
+        text.push_str(&format!(", with the key file {file}"));
+    }
+    output::say(text);
     if let Some(doubt) = pasted.doubt() {
         output::warn(doubt);
     }

@@ -63,7 +63,7 @@ pub(crate) fn introduce(contact: &FirstContact) -> Fit {
         text.push(fit!("  At this address you have met {}, with another key.\n", met));
     }
     text.push(Fit::literal(
-        "  Is that the machine's own key? Its console says: a cloud prints fingerprints in its boot log. On the machine, one\n  of these prints it:\n\n",
+        "  Is that the machine's own key? Its console says: a cloud prints fingerprints in its boot log. On the machine, one of these prints it:\n\n",
     ));
     for command in [format!("lantern key show {}", file(&contact.key)), by_hand(&contact.key)] {
         text.push(fit!("    {}\n", command));

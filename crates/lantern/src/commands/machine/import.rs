@@ -144,14 +144,14 @@ fn tell(mapping: &Mapping, steps: &[SyncStep], rows_too: bool, planned: bool) ->
         ("in the book from elsewhere", count(|step| matches!(step, SyncStep::Foreign { .. }))),
         ("bad rows", count(|step| matches!(step, SyncStep::Bad { .. }))),
     ];
-    let told: Vec<String> = kinds
-        .iter()
-        .filter(|(_, number)| *number > 0)
-        .map(|(kind, number)| format!("{number} {kind}"))
-        .collect();
-    if !told.is_empty() {
-        let more = if rows_too { "" } else { "; `--plan` lists them" };
-        output::say(format!("{}{more}", told.join(", ")));
+    if !rows_too {
+        let table: Vec<Planned> = kinds
+            .iter()
+            .filter(|(_, number)| *number > 0)
+            .map(|(what, number)| Planned { what, ..Planned::new(&number.to_string(), "") })
+            .collect();
+        output::plan(&table, false)?;
+        output::say("`--plan` lists the rows, and so does -v.");
     }
     // What went wrong is told in any case, as far as somebody would read it.
     if !rows_too {
