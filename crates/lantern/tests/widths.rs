@@ -82,8 +82,7 @@ fn screen(desk: &Desk, words: &[&str], columns: u16) -> String {
     let mut screen = Screen::open_program(desk, "/bin/sh", &["-c", &script]);
     screen.resize(60, columns);
     screen.wait_for_exit();
-    std::thread::sleep(std::time::Duration::from_millis(100));
-    let text = screen.text();
+    let text = screen.settled();
     // Times and places are of today.
     let folder = desk.folder.path().display().to_string();
     let text = text.replace(&folder, "/desk");

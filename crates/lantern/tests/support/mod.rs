@@ -289,6 +289,19 @@ impl Screen {
         self.pty.resize(pty_process::Size::new(rows, columns)).unwrap();
     }
 
+    /// What the screen shows once nothing more comes: what was written last is read by a thread of its own.
+    pub fn settled(&self) -> String {
+        let len = || self.raw.lock().unwrap().len();
+        let (mut before, mut since) = (len(), Instant::now());
+        while since.elapsed() < Duration::from_millis(300) {
+            thread::sleep(Duration::from_millis(20));
+            if len() != before {
+                (before, since) = (len(), Instant::now());
+            }
+        }
+        self.text()
+    }
+
     /// Whether a program has the whole screen to itself, or hides the cursor.
     pub fn is_taken(&self) -> bool {
         let parser = self.parser.lock().unwrap();
