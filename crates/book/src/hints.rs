@@ -1,12 +1,10 @@
 //! `hints/`: what was chosen with each machine's server where that is what it lists first, so that the next connection can guess and save a round
 //! trip. A small file for each machine, so that one of ten thousand costs what one costs. A cache: a broken or missing file costs time, nothing else.
 
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::Read;
-use std::path::PathBuf;
 
-use crate::home::create_private_folder;
-use crate::machine_file::{self, or_nothing_there};
+use crate::machine_file::MachineFiles;
 use crate::{BookError, Home};
 
 const FOLDER: &str = "hints";
@@ -25,19 +23,19 @@ pub struct Hint {
 /// The hints of one home.
 #[derive(Debug, Default)]
 pub struct Hints {
-    folder: PathBuf,
+    files: MachineFiles,
 }
 
 impl Hints {
     /// Those of this home.
     pub fn of(home: &Home) -> Self {
-        Self { folder: home.file(FOLDER) }
+        Self { files: MachineFiles::of(home, FOLDER) }
     }
 
     /// The hint for a machine; what cannot be read is no hint.
     pub fn get(&self, machine: &str) -> Option<Hint> {
         let mut text = String::new();
-        File::open(self.path(machine)?).ok()?.take(MAX_LEN + 1).read_to_string(&mut text).ok()?;
+        File::open(self.files.path(machine)?).ok()?.take(MAX_LEN + 1).read_to_string(&mut text).ok()?;
         let (kex, host_key) = text.strip_suffix('\n')?.split_once(' ')?;
         Some(Hint { kex: kex.to_owned(), host_key: host_key.to_owned() })
     }
@@ -47,11 +45,10 @@ impl Hints {
     /// # Errors
     /// What writing runs into.
     pub fn note(&self, machine: &str, hint: &Hint) -> Result<(), BookError> {
-        let Some(path) = self.path(machine).filter(|_| self.get(machine).as_ref() != Some(hint)) else {
-            return Ok(());
-        };
-        create_private_folder(&self.folder)?;
-        fs::write(&path, format!("{} {}\n", hint.kex, hint.host_key)).map_err(BookError::io("write", &path))
+        match self.get(machine).as_ref() == Some(hint) {
+            true => Ok(()),
+            false => self.files.write(machine, &format!("{} {}\n", hint.kex, hint.host_key)),
+        }
     }
 
     /// Forgets what there is for a machine.
@@ -59,8 +56,7 @@ impl Hints {
     /// # Errors
     /// What the system says.
     pub fn forget(&self, machine: &str) -> Result<(), BookError> {
-        let Some(path) = self.path(machine) else { return Ok(()) };
-        or_nothing_there(fs::remove_file(&path)).map_err(BookError::io("remove", &path))
+        self.files.forget(machine)
     }
 
     /// What is known of `old` is known of `new` from now on.
@@ -68,22 +64,15 @@ impl Hints {
     /// # Errors
     /// What the system says.
     pub fn rename(&self, old: &str, new: &str) -> Result<(), BookError> {
-        match (self.path(old), self.path(new)) {
-            (Some(old), Some(new)) => {
-                or_nothing_there(fs::rename(&old, new)).map_err(BookError::io("rename", &old))
-            }
-            _ => self.forget(old),
-        }
-    }
-
-    fn path(&self, machine: &str) -> Option<PathBuf> {
-        Some(self.folder.join(machine_file::name(machine)?))
+        self.files.rename(old, new)
     }
 }
 
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
 mod tests {
+    use std::fs;
+
     use super::*;
 
     fn hint(kex: &str) -> Hint {
@@ -113,7 +102,7 @@ mod tests {
             assert_eq!(hints.get(name), is_kept.then(|| hint("two")), "{name}");
         }
         // All of them in the folder, and nothing anywhere else.
-        assert_eq!(fs::read_dir(&hints.folder).unwrap().count(), names.len());
+        assert_eq!(fs::read_dir(folder.path().join(FOLDER)).unwrap().count(), names.len());
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
         hints.rename("lamp-01", "lamp-02").unwrap();
         hints.rename("nobody", "lamp-03").unwrap();
@@ -123,7 +112,7 @@ mod tests {
         assert_eq!((hints.get("lamp-03"), hints.get("灯台")), (None, None));
         // What is no hint is none.
         for broken in ["", "one\n", "one two", &"x ".repeat(200), "\u{0}\n"] {
-            fs::write(hints.path("lamp-02").unwrap(), broken).unwrap();
+            fs::write(hints.files.path("lamp-02").unwrap(), broken).unwrap();
             assert_eq!(hints.get("lamp-02"), None, "{broken:?}");
         }
     }

@@ -1,12 +1,17 @@
 //! Small files that are each about one machine: what they are called.
 
+use std::fs;
 use std::io::ErrorKind;
+use std::path::PathBuf;
+
+use crate::home::create_private_folder;
+use crate::{BookError, Home};
 
 /// Longest name of a file, in bytes; most file systems take 255. What is called longer has none.
 const MAX_NAME_LEN: usize = 200;
 
 /// The name of a machine's file: as the machine is called, with what may not stand in the name of a file by its number.
-pub(crate) fn name(machine: &str) -> Option<String> {
+fn name(machine: &str) -> Option<String> {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_@:".contains(&byte);
     let mut name = String::new();
     for (at, byte) in machine.bytes().enumerate() {
@@ -19,7 +24,7 @@ pub(crate) fn name(machine: &str) -> Option<String> {
 }
 
 /// The machine that a file is about.
-pub(crate) fn machine(name: &str) -> Option<String> {
+fn machine(name: &str) -> Option<String> {
     let mut bytes = Vec::with_capacity(name.len());
     let mut rest = name.as_bytes();
     while let Some((byte, after)) = rest.split_first() {
@@ -36,8 +41,64 @@ pub(crate) fn machine(name: &str) -> Option<String> {
     String::from_utf8(bytes).ok()
 }
 
+/// A folder with a small file for each machine.
+#[derive(Debug, Default)]
+pub(crate) struct MachineFiles {
+    folder: PathBuf,
+}
+
+impl MachineFiles {
+    /// This folder of a home.
+    pub(crate) fn of(home: &Home, folder: &str) -> Self {
+        Self { folder: home.file(folder) }
+    }
+
+    /// The file of a machine; none when it is called longer than files can be.
+    pub(crate) fn path(&self, machine: &str) -> Option<PathBuf> {
+        Some(self.folder.join(name(machine)?))
+    }
+
+    /// The machines that there are files of.
+    pub(crate) fn machines(&self) -> impl Iterator<Item = String> {
+        let files = fs::read_dir(&self.folder).into_iter().flatten().flatten();
+        files.filter_map(|file| machine(file.file_name().to_str()?))
+    }
+
+    /// Writes one; whoever reads it makes nothing of half of it.
+    ///
+    /// # Errors
+    /// What writing runs into.
+    pub(crate) fn write(&self, machine: &str, text: &str) -> Result<(), BookError> {
+        let Some(path) = self.path(machine) else { return Ok(()) };
+        create_private_folder(&self.folder)?;
+        fs::write(&path, text).map_err(BookError::io("write", &path))
+    }
+
+    /// Removes one.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub(crate) fn forget(&self, machine: &str) -> Result<(), BookError> {
+        let Some(path) = self.path(machine) else { return Ok(()) };
+        or_nothing_there(fs::remove_file(&path)).map_err(BookError::io("remove", &path))
+    }
+
+    /// What is about `old` is about `new` from now on.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub(crate) fn rename(&self, old: &str, new: &str) -> Result<(), BookError> {
+        match (self.path(old), self.path(new)) {
+            (Some(old), Some(new)) => {
+                or_nothing_there(fs::rename(&old, new)).map_err(BookError::io("rename", &old))
+            }
+            _ => self.forget(old),
+        }
+    }
+}
+
 /// A file that is not there is as good as one that was done with.
-pub(crate) fn or_nothing_there(done: std::io::Result<()>) -> std::io::Result<()> {
+fn or_nothing_there(done: std::io::Result<()>) -> std::io::Result<()> {
     match done {
         Err(error) if error.kind() == ErrorKind::NotFound => Ok(()),
         done => done,

@@ -2,15 +2,13 @@
 //! a book under version control changes when somebody changes it. Losing a file loses a date.
 
 use std::collections::BTreeMap;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::Read;
-use std::path::PathBuf;
 
 use jiff::Timestamp;
 use lantern_keys::Fingerprint;
 
-use crate::home::create_private_folder;
-use crate::machine_file::{self, or_nothing_there};
+use crate::machine_file::MachineFiles;
 use crate::{BookError, Home};
 
 const FOLDER: &str = "uses";
@@ -33,20 +31,20 @@ pub struct Use {
 /// The notes of one home.
 #[derive(Debug)]
 pub struct Uses {
-    folder: PathBuf,
+    files: MachineFiles,
 }
 
 impl Uses {
     /// Those of this home.
     pub fn of(home: &Home) -> Self {
-        Self { folder: home.file(FOLDER) }
+        Self { files: MachineFiles::of(home, FOLDER) }
     }
 
     /// What is noted of a machine; what cannot be read is nothing.
     pub fn get(&self, machine: &str) -> Use {
         let read = || {
             let mut text = String::new();
-            File::open(self.path(machine)?).ok()?.take(MAX_LEN).read_to_string(&mut text).ok()?;
+            File::open(self.files.path(machine)?).ok()?.take(MAX_LEN).read_to_string(&mut text).ok()?;
             Some(parse(&text))
         };
         read().unwrap_or_default()
@@ -54,9 +52,7 @@ impl Uses {
 
     /// What is noted of all machines.
     pub fn all(&self) -> BTreeMap<String, Use> {
-        let files = fs::read_dir(&self.folder).into_iter().flatten().flatten();
-        let names = files.filter_map(|file| machine_file::machine(file.file_name().to_str()?));
-        names.map(|name| (name.clone(), self.get(&name))).collect()
+        self.files.machines().map(|name| (name.clone(), self.get(&name))).collect()
     }
 
     /// Notes something new. Of two who do so at once, one is lost: it is a date.
@@ -64,11 +60,9 @@ impl Uses {
     /// # Errors
     /// What writing runs into.
     pub fn note(&self, machine: &str, change: impl FnOnce(&mut Use)) -> Result<(), BookError> {
-        let Some(path) = self.path(machine) else { return Ok(()) };
         let mut noted = self.get(machine);
         change(&mut noted);
-        create_private_folder(&self.folder)?;
-        fs::write(&path, text(&noted)).map_err(BookError::io("write", &path))
+        self.files.write(machine, &text(&noted))
     }
 
     /// Forgets what there is for a machine.
@@ -76,8 +70,7 @@ impl Uses {
     /// # Errors
     /// What the system says.
     pub fn forget(&self, machine: &str) -> Result<(), BookError> {
-        let Some(path) = self.path(machine) else { return Ok(()) };
-        or_nothing_there(fs::remove_file(&path)).map_err(BookError::io("remove", &path))
+        self.files.forget(machine)
     }
 
     /// What is noted of `old` is noted of `new` from now on.
@@ -85,16 +78,7 @@ impl Uses {
     /// # Errors
     /// What the system says.
     pub fn rename(&self, old: &str, new: &str) -> Result<(), BookError> {
-        match (self.path(old), self.path(new)) {
-            (Some(old), Some(new)) => {
-                or_nothing_there(fs::rename(&old, new)).map_err(BookError::io("rename", &old))
-            }
-            _ => self.forget(old),
-        }
-    }
-
-    fn path(&self, machine: &str) -> Option<PathBuf> {
-        Some(self.folder.join(machine_file::name(machine)?))
+        self.files.rename(old, new)
     }
 }
 
@@ -143,9 +127,10 @@ mod tests {
         assert!(uses.all()["192.0.2.7:22 via gate"].declined);
         uses.rename("lamp-01", "lamp-02").unwrap();
         assert_eq!((uses.get("lamp-01"), uses.get("lamp-02")), (Use::default(), lamp));
-        fs::write(uses.path("lamp-02").unwrap(), b"used yesterday\n\xff").unwrap();
+        std::fs::write(uses.files.path("lamp-02").unwrap(), b"used yesterday\n\xff").unwrap();
         assert_eq!(uses.get("lamp-02"), Use::default());
-        fs::write(uses.path("lamp-02").unwrap(), b"used yesterday\nseen 1970-01-01T00:00:05Z\n").unwrap();
+        std::fs::write(uses.files.path("lamp-02").unwrap(), b"used yesterday\nseen 1970-01-01T00:00:05Z\n")
+            .unwrap();
         assert_eq!(uses.get("lamp-02").seen, time(5));
         uses.forget("lamp-02").unwrap();
         assert_eq!(uses.all().len(), 1);

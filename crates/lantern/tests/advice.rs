@@ -291,5 +291,5 @@ fn each_cause_has_its_own_advice() {
         std::thread::sleep(std::time::Duration::from_millis(300));
     }
     screen.wait_for_exit();
-    assert_eq!(screen.settled().matches("keyboard-interactive: refused").count(), 1, "{}", screen.text());
+    assert_eq!(screen.text().matches("keyboard-interactive: refused").count(), 1, "{}", screen.text());
 }

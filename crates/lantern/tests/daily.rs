@@ -127,7 +127,7 @@ fn somebody_is_asked_once_whether_to_keep_a_machine_and_a_script_never() {
     assert_eq!(screen.wait_for_exit(), 0);
     let mut screen = Screen::open(&desk, &words);
     assert_eq!(screen.wait_for_exit(), 0);
-    assert!(!screen.settled().contains("Name ["), "{}", screen.text());
+    assert!(!screen.text().contains("Name ["), "{}", screen.text());
     assert_eq!(desk.lantern(&["machine", "list", "--json"]).text().trim(), "[]");
 }
 

@@ -196,7 +196,7 @@ fn a_use_is_asked_about_on_the_terminal() {
         let word = text[text.rfind("Type ").unwrap()..].split_whitespace().nth(1).unwrap().to_owned();
         screen.send(&answer(&word));
         let status = screen.wait_for_exit();
-        (status, screen.settled())
+        (status, screen.text())
     };
     let (status, text) = asked(&|word| format!("{word}\r"));
     assert_eq!(status, 0, "{text}");

@@ -18,21 +18,7 @@ fn word_of(screen: &str) -> String {
 
 /// A machine that is reached by a key that the keeper holds, and the command by which it goes on to itself with the agent alone.
 fn scene() -> Option<(Desk, Sshd, String)> {
-    if !sshd::available() {
-        return None;
-    }
-    sshd::make_user();
-    let desk = Desk::new();
-    desk.with_secrets(&["key", "new", "harbour", "--passphrase-from", "fd:3"], "twelve green lamps", "")
-        .expect(0);
-    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
-    let server = Sshd::start(&desk, "host", "AllowAgentForwarding yes");
-    desk.lantern(&["machine", "add", "lamp-01", &server.address, "--forward-agent"]).expect(0);
-    let fingerprint = desk.public_key("host").fingerprint().to_string();
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-    desk.lantern(&["keeper", "start"]).expect(0);
-    desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], "twelve green lamps", "")
-        .expect(0);
+    let (desk, server, fingerprint) = sshd::with_keeper("AllowAgentForwarding yes", &["--forward-agent"])?;
     // The second hop is this very program, on the machine, with a home of its own and no key.
     let hop = format!(
         "LANTERN_HOME=$(mktemp -d) {} run {} --no-questions --expect {fingerprint} -- whoami",

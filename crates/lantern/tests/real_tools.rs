@@ -16,21 +16,7 @@ use support::{Desk, Outcome, binary, light, machine};
 
 /// A machine by its name, a key in the keeper, and a folder that both sides can write to.
 fn scene() -> Option<(Desk, Sshd, PathBuf)> {
-    if !sshd::available() {
-        return None;
-    }
-    sshd::make_user();
-    let desk = Desk::new();
-    desk.with_secrets(&["key", "new", "harbour", "--passphrase-from", "fd:3"], "twelve green lamps", "")
-        .expect(0);
-    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
-    let server = Sshd::start(&desk, "host", "");
-    desk.lantern(&["machine", "add", "lamp-01", &server.address]).expect(0);
-    let fingerprint = desk.public_key("host").fingerprint().to_string();
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-    desk.lantern(&["keeper", "start"]).expect(0);
-    desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], "twelve green lamps", "")
-        .expect(0);
+    let (desk, server, _) = sshd::with_keeper("", &[])?;
     let shared = desk.folder.path().join("on the coast");
     fs::create_dir(&shared).unwrap();
     fs::set_permissions(&shared, fs::Permissions::from_mode(0o777)).unwrap();

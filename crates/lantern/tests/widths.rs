@@ -82,7 +82,7 @@ fn screen(desk: &Desk, words: &[&str], columns: u16) -> String {
     let mut screen = Screen::open_program(desk, "/bin/sh", &["-c", &script]);
     screen.resize(60, columns);
     screen.wait_for_exit();
-    let text = screen.settled();
+    let text = screen.text();
     // Times and places are of today.
     let folder = desk.folder.path().display().to_string();
     let text = text.replace(&folder, "/desk");

@@ -205,7 +205,8 @@ pub(crate) fn choose(
     left_out: &mut LeftOut,
 ) -> Vec<OwnKey> {
     if matches!(request.keys, KeyChoice::Ring | KeyChoice::RingWithout(_)) {
-        keys.sort_by_key(|key| {
+        // Each fingerprint is made once, and none where nothing was taken yet.
+        keys.sort_by_cached_key(|key| {
             let took = took.is_some_and(|took| key.public.fingerprint() == *took);
             (!took, !key.is_installed_there, key.rank())
         });

@@ -8,8 +8,8 @@ use jiff::Timestamp;
 use lantern_book::{Home, Imports, KeyRing, MachineBook, TrustStore};
 use lantern_link::{AgentClient, AgentSocket};
 
-use crate::chain;
 use crate::check::{Finding, Line, Mark, Mend, look_at_display, look_at_keeper};
+use crate::{chain, counted};
 
 /// The clock of a computer that forgot the time stands at the beginning of its count, or when it was made: before this.
 const LANTERN_IS_YOUNGER_THAN: &str = "2026-01-01T00:00:00Z";
@@ -147,11 +147,11 @@ fn look_at_files(home: &Home, seen: &mut Vec<Symptom>) {
         Symptom::new(about, Mark::Doubt, chain(error)).next("lantern machine edit")
     };
     match MachineBook::load(home).and_then(|book| book.check().map(|()| book)) {
-        Ok(book) => seen.push(good("book", count(book.iter().count(), "machine"))),
+        Ok(book) => seen.push(good("book", counted(book.iter().count(), "machine"))),
         Err(error) => seen.push(bad("book", &error)),
     }
     match TrustStore::load(home).and_then(|trust| trust.records().map(|records| records.len())) {
-        Ok(known) => seen.push(good("trust", format!("{} met", count(known, "machine")))),
+        Ok(known) => seen.push(good("trust", format!("{} met", counted(known, "machine")))),
         Err(error) => seen.push(
             Symptom::new("trust", Mark::Doubt, chain(&error))
                 .next("mend the line that is named, or take it out"),
@@ -191,7 +191,7 @@ fn look_at_keys(home: &Home, seen: &mut Vec<Symptom>) {
         _ => seen.push(Symptom::new(
             "keys",
             Mark::Good,
-            format!("{} in the ring, closed to others", count(well, "key")),
+            format!("{} in the ring, closed to others", counted(well, "key")),
         )),
     }
 }
@@ -203,9 +203,11 @@ async fn look_at_agent(socket: &Path) -> Symptom {
         Err(error) => Err(error),
     };
     match listed {
-        Ok(keys) => {
-            Symptom::new("agent", Mark::Good, format!("another agent runs and holds {}", count(keys, "key")))
-        }
+        Ok(keys) => Symptom::new(
+            "agent",
+            Mark::Good,
+            format!("another agent runs and holds {}", counted(keys, "key")),
+        ),
         Err(error) => {
             let saw = format!("SSH_AUTH_SOCK names an agent that does not answer: {}", chain(&error));
             Symptom::new("agent", Mark::Note, saw).next("unset SSH_AUTH_SOCK")
@@ -278,12 +280,5 @@ fn look_at_shell(around: &Surroundings, seen: &mut Vec<Symptom>) {
             };
             seen.push(Symptom::new("completions", Mark::Note, saw).next(next));
         }
-    }
-}
-
-fn count(number: usize, one: &str) -> String {
-    match number {
-        1 => format!("1 {one}"),
-        number => format!("{number} {one}s"),
     }
 }

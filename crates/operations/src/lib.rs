@@ -19,6 +19,7 @@
 mod at_once;
 pub mod check;
 pub mod convert;
+mod counted;
 pub mod demo;
 pub mod doctor;
 mod error;
@@ -38,6 +39,7 @@ mod target;
 pub mod trust;
 mod withdraw;
 
+pub use counted::counted;
 pub use error::OperationError;
 pub use forward::AgentForward;
 pub use install::{InstallError, Installation, install};

@@ -122,10 +122,9 @@ impl Errand {
         if !self.target.is_one_off() {
             return Ok(());
         }
-        let book = MachineBook::load(home)?;
         let name = match &self.save {
             Some(name) => name.clone(),
-            None => match self.choose_name(home, &book)? {
+            None => match self.choose_name(home)? {
                 Some(name) => name,
                 None => return Ok(()),
             },
@@ -172,10 +171,14 @@ impl Errand {
     }
 
     /// A name from a person; none when it is not wanted, or there is nobody.
-    fn choose_name(&self, home: &Home, book: &MachineBook) -> Result<Option<String>, Failure> {
+    fn choose_name(&self, home: &Home) -> Result<Option<String>, Failure> {
         let uses = Uses::of(home);
-        let is_known = kept_as(book, &self.target).is_some();
-        if is_known || uses.get(&self.target.name).declined || !self.may_ask || !is_person_there() {
+        let may_ask = self.may_ask && is_person_there() && !uses.get(&self.target.name).declined;
+        if !may_ask {
+            return Ok(None);
+        }
+        let book = &MachineBook::load(home)?;
+        if kept_as(book, &self.target).is_some() {
             return Ok(None);
         }
         let suggestion = suggest_name(book, &self.target, self.pasted.as_ref());

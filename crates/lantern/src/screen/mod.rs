@@ -18,5 +18,4 @@ pub(crate) mod table;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;
-pub(crate) mod words;
 pub(crate) mod wrap;

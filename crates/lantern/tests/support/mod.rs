@@ -219,6 +219,7 @@ pub struct Screen {
     pty: Arc<pty_process::blocking::Pty>,
     parser: Arc<Mutex<vt100::Parser>>,
     pub raw: Arc<Mutex<Vec<u8>>>,
+    reading: thread::JoinHandle<()>,
 }
 
 impl Screen {
@@ -245,7 +246,7 @@ impl Screen {
         let parser = Arc::new(Mutex::new(vt100::Parser::new(side(24), side(100), 0)));
         let raw = Arc::new(Mutex::new(Vec::new()));
         let (reader, screen, copy) = (pty.clone(), parser.clone(), raw.clone());
-        thread::spawn(move || {
+        let reading = thread::spawn(move || {
             let mut buffer = [0; 65536];
             while let Ok(len) = (&*reader).read(&mut buffer) {
                 screen.lock().unwrap().process(&buffer[..len]);
@@ -255,7 +256,7 @@ impl Screen {
                 }
             }
         });
-        Self { child, pty, parser, raw }
+        Self { child, pty, parser, raw, reading }
     }
 
     pub fn text(&self) -> String {
@@ -289,17 +290,16 @@ impl Screen {
         self.pty.resize(pty_process::Size::new(rows, columns)).unwrap();
     }
 
-    /// What the screen shows once nothing more comes: what was written last is read by a thread of its own.
-    pub fn settled(&self) -> String {
+    /// Waits until nothing more comes: all of it was read, or what still holds the terminal says nothing.
+    fn settle(&self) {
         let len = || self.raw.lock().unwrap().len();
         let (mut before, mut since) = (len(), Instant::now());
-        while since.elapsed() < Duration::from_millis(300) {
-            thread::sleep(Duration::from_millis(20));
+        while !self.reading.is_finished() && since.elapsed() < Duration::from_millis(300) {
+            thread::sleep(Duration::from_millis(5));
             if len() != before {
                 (before, since) = (len(), Instant::now());
             }
         }
-        self.text()
     }
 
     /// Whether a program has the whole screen to itself, or hides the cursor.
@@ -319,12 +319,14 @@ impl Screen {
         tcgetattr(&*self.pty).unwrap().local_modes.contains(LocalModes::ICANON | LocalModes::ECHO)
     }
 
+    /// The exit status, once it has ended and all that it wrote is on the screen.
     #[track_caller]
     pub fn wait_for_exit(&mut self) -> i32 {
         use std::os::unix::process::ExitStatusExt;
         let start = Instant::now();
         loop {
             if let Some(status) = self.child.try_wait().unwrap() {
+                self.settle();
                 return status.code().unwrap_or_else(|| -status.signal().unwrap_or(0));
             }
             assert!(start.elapsed() < PATIENCE, "it does not end; the screen shows:\n{}", self.text());

@@ -92,6 +92,24 @@ pub fn desk(host_keys: &[(&str, &str)]) -> Option<Desk> {
     Some(desk)
 }
 
+/// A machine `lamp-01` that is trusted and reached by a key that the keeper holds; `config` has lines for the server, `more` words for the book.
+pub fn with_keeper(config: &str, more: &[&str]) -> Option<(Desk, Sshd, String)> {
+    if !available() {
+        return None;
+    }
+    make_user();
+    let desk = Desk::new();
+    let secret = "twelve green lamps";
+    desk.with_secrets(&["key", "new", "harbour", "--passphrase-from", "fd:3"], secret, "").expect(0);
+    desk.lantern(&["key", "new", "host", "--plain"]).expect(0);
+    let server = Sshd::start(&desk, "host", config);
+    desk.lantern(&[&["machine", "add", "lamp-01", &server.address], more].concat()).expect(0);
+    let fingerprint = desk.public_key("host").fingerprint().to_string();
+    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
+    desk.with_secrets(&["keeper", "add", "harbour", "--passphrase-from", "fd:3"], secret, "").expect(0);
+    Some((desk, server, fingerprint))
+}
+
 impl Sshd {
     /// Starts a server whose only host key is `host_key` of the desk's ring and which lets in the desk's key
     /// `harbour`; `config` has further lines.

@@ -8,7 +8,7 @@ use crate::cli::machine::set::PlanArgs;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
-use crate::screen::words::counted;
+use lantern_operations::counted;
 
 /// What is done, in the words for a plan and a question.
 pub(super) struct Deed<'a> {

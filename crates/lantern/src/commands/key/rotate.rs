@@ -17,9 +17,9 @@ use crate::commands::key_source::pick_opened;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
-use crate::screen::words::counted;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::passphrase;
+use lantern_operations::counted;
 
 /// What has been done on one machine, for the report.
 struct Done {

@@ -11,9 +11,9 @@ use crate::commands::key_source::read_text;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
-use crate::screen::words::counted;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
+use lantern_operations::counted;
 
 /// Largest inventory that is read, in bytes: ten thousand machines of a talkative cloud.
 const MAX_INVENTORY: u64 = 64 * 1024 * 1024;

@@ -10,7 +10,7 @@ use crate::cli::machine::rename::{CopyArgs, RemoveArgs, RenameArgs};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
-use crate::screen::words::counted;
+use lantern_operations::counted;
 
 /// No machine is left out.
 const NOTHING: &[&str] = &[];

@@ -10,8 +10,8 @@ use crate::cli::machine::set::{PlanArgs, SetArgs};
 use crate::screen::failure::Failure;
 use crate::screen::output;
 use crate::screen::plan::Planned;
-use crate::screen::words::counted;
 use crate::terminal::confirm;
+use lantern_operations::counted;
 
 /// Most changes that are told one by one before a question.
 const MAX_TOLD: usize = 20;

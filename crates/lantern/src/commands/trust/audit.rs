@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 use crate::cli::trust::audit::AuditArgs;
 use crate::screen::failure::Failure;
 use crate::screen::output;
-use crate::screen::words::counted;
+use lantern_operations::counted;
 
 pub(super) fn run(args: &AuditArgs, home: &Home, json: bool) -> Result<u8, Failure> {
     let store = TrustStore::load(home)?;

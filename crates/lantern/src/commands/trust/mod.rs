@@ -22,7 +22,7 @@ use crate::screen::failure::{Failure, code};
 use crate::screen::flags_view;
 use crate::screen::output;
 use crate::screen::plan::Planned;
-use crate::screen::words::counted;
+use lantern_operations::counted;
 
 pub(crate) fn run(command: TrustCommand, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;

@@ -10,8 +10,8 @@ use crate::cli::trust::share::{ExportArgs, ImportArgs};
 use crate::commands::key_source::{pick_opened, read_text};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
-use crate::screen::words::counted;
 use crate::terminal::{confirm, passphrase};
+use lantern_operations::counted;
 
 /// Largest file that is read, in bytes.
 const MAX_FILE: u64 = 16 * 1024 * 1024;

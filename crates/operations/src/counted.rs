@@ -1,7 +1,7 @@
 //! Words that depend on a number.
 
 /// "1 machine", "12 machines".
-pub(crate) fn counted(number: usize, one: &str) -> String {
+pub fn counted(number: usize, one: &str) -> String {
     match number {
         1 => format!("1 {one}"),
         number => format!("{number} {one}s"),
