@@ -66,18 +66,38 @@ pub(crate) enum Command {
     Demo(demo::DemoArgs),
     /// Make, import, convert, show and check key pairs
     #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern key new harbour
+  lantern key import ~/downloads/lamp.pem
+  lantern key install harbour lamp-01       then log in with it")]
     Key(key::KeyCommand),
     /// Hold unlocked keys in the background, so that a passphrase is typed once
     #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern keeper add harbour --lifetime 8h
+  lantern keeper status
+  lantern keeper lock")]
     Keeper(keeper::KeeperCommand),
     /// Keep the book of machines
     #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern machine add lamp-01 192.0.2.7 --user keeper --key harbour
+  lantern machine list @coast
+  lantern machine set @coast dead-after=30 --plan
+  lantern machine show lamp-01")]
     Machine(machine::MachineCommand),
     /// Keep settings that machines share
     #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern profile add coast user=keeper via=harbour-gate
+  lantern profile list")]
     Profile(profile::ProfileCommand),
     /// Look after what each machine proved to be
     #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern trust list
+  lantern trust look @coast
+  lantern trust audit")]
     Trust(trust::TrustCommand),
     /// Walk to machines step by step: what each step saw, and what to do about the first that fails
     Check(check::CheckArgs),
