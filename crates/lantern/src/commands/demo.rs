@@ -48,7 +48,10 @@ pub(crate) fn run(args: &DemoArgs, global: &Global) -> Result<u8, Failure> {
         .close()
         .map_err(|error| Failure::new(code::LOCAL, format!("cannot remove the demo's folder: {error}")))?;
     outcome.map(|()| 0).and_then(|status| {
-        output::print(&Fit::literal("\nThe demo's home is removed.\n"))?;
+        output::print(&Fit::literal(match args.stay {
+            true => "\nThe demo's home is removed.\n",
+            false => "\nThe demo's home is removed. `lantern demo --stay` keeps the machines lit, to go on by yourself.\n",
+        }))?;
         Ok(status)
     })
 }
@@ -78,7 +81,7 @@ async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
         _relit = Some(relit);
     }
     if args.stay {
-        stay(home.path(), &lantern)?;
+        stay(home.path(), &lantern, &machines)?;
         std::future::pending::<()>().await;
     }
     Ok(())
@@ -133,14 +136,15 @@ async fn relight(harbour: &Harbour, name: &str) -> Result<Harbour, Failure> {
 }
 
 /// What to try while the machines are lit.
-fn stay(home: &Path, lantern: &Path) -> Result<(), Failure> {
+fn stay(home: &Path, lantern: &Path, machines: &[DemoMachine]) -> Result<(), Failure> {
+    let paste = format!("shell --paste '{}'", demo::connect_line(machines));
     let things = [
         ("shell", "pick a machine"),
         ("shell foghorn", "wants the key, then the password: low visibility"),
         ("shell tide-gauge", "asks for the password: spring tide; and the code: 2718"),
         ("run lamp-01 -- cat tides.csv", "a command, its output and its status"),
-        ("check @coast", "every step to four machines at once"),
-        ("shell --paste 'ssh -p 2222 keeper@127.77.0.11'", "what a console hands out"),
+        ("check @coast", "every step to the machines of the coast at once"),
+        (&paste, "what a console hands out"),
         ("key audit", "what is wrong with the ring"),
     ];
     let mut text = fit!(

@@ -8,7 +8,7 @@ use std::net::SocketAddr;
 use lantern_keys::Fingerprint;
 
 pub use book::enter_into_book;
-pub use story::{Beat, Ending, Run, changed_key, opening, walk};
+pub use story::{Beat, Ending, Run, changed_key, connect_line, opening, walk};
 
 /// The demo's key in the ring.
 pub const KEY: &str = "harbour";

@@ -67,6 +67,13 @@ pub fn opening(is_told: bool) -> Vec<Beat> {
     ]
 }
 
+/// The line with which a console would hand out lamp-01.
+pub fn connect_line(machines: &[DemoMachine]) -> String {
+    let lamp = machines.iter().find(|machine| machine.name == "lamp-01");
+    lamp.map(|lamp| format!("ssh -p {} keeper@{}", lamp.address.port(), lamp.address.ip()))
+        .unwrap_or_default()
+}
+
 /// The middle: machines, first contact, commands.
 pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
     let fingerprint = |name: &str| {
@@ -112,7 +119,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
         Beat::Say(
             "8. Describe machines once: what a console hands out is understood, and profiles are shared.",
         ),
-        show(&["machine", "add", "lamp-again", "--paste", "ssh -p 2222 keeper@127.77.0.11", "--yes"]),
+        show(&["machine", "add", "lamp-again", "--paste", &connect_line(machines), "--yes"]),
         show(&["profile", "add", "careful", "trust=known-only", "connect-limit=3"]),
         show(&["machine", "set", "@coast,lamp-again", "profiles+=careful", "--yes"]),
         show(&["machine", "show", "lamp-again"]),
@@ -140,8 +147,6 @@ pub fn changed_key(place: &str) -> Vec<Beat> {
         set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),
-        Beat::Say(
-            "That was the walk. `lantern demo --stay` keeps the machines lit; `lantern shell lamp-01` is the next thing to try.",
-        ),
+        Beat::Say("That was the walk."),
     ]
 }
