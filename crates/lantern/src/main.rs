@@ -65,11 +65,12 @@ fn keep_out_of_core_files() {
     let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
 }
 
-/// What the parser says, in its first line; it names what was typed, which JSON writes so that it steers nothing.
+/// What the parser says before it tells how to go on, in one line; it names what was typed, which JSON writes so that it steers nothing.
 fn usage_failure(error: &clap::Error) -> Failure {
     let text = error.to_string();
-    let first = text.lines().next().unwrap_or_default();
-    Failure::new(code::USAGE, first.trim_start_matches("error: ")).hint("--help says what can be typed")
+    let said = text.split("\n\n").next().unwrap_or_default().trim_start_matches("error: ");
+    let said = said.lines().map(str::trim).collect::<Vec<_>>().join(" ");
+    Failure::new(code::USAGE, said).hint("--help says what can be typed")
 }
 
 /// Says what the parser says. It repeats what was typed; where that is not fit to be printed, it is asked what it says of words that are.

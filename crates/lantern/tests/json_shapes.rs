@@ -197,6 +197,10 @@ fn failures_are_json_too() {
         }
         assert!(error["next"].as_array().is_some_and(|next| !next.is_empty()), "{value}");
     }
+    let out = desk.lantern(&["--json", "run"]).expect(240);
+    let value: Value = serde_json::from_str(&out.err).unwrap();
+    let met = value["error"]["met"].as_str().unwrap();
+    assert!(met.contains("<MACHINE>") && !met.contains('\n'), "{met}");
     // A secret that was typed by mistake is in no error.
     let out = desk
         .lantern(&["--json", "run", "--password-from", "hunter two", "keeper@127.77.3.3:1", "x"])

@@ -93,6 +93,11 @@ impl From<&BookError> for Failure {
                 ))
             }
             BookError::Unknown { what: "key", .. } => failure.hint("`lantern key list` shows the ring"),
+            BookError::Unknown { what: "profile", .. } => failure.hint("`lantern profile list` shows the profiles"),
+            BookError::Unknown { what: "tag", .. } => {
+                failure.hint("`lantern machine list --columns name,tags` shows the tags")
+            }
+            BookError::Unknown { what: "field", .. } => failure.hint("`lantern machine set --fields` lists the fields"),
             BookError::NotAFile { what: "a folder", path } => {
                 failure.hint(format!("a file in it: {}", quoted(&path.join("NAME"))))
             }

@@ -306,8 +306,16 @@ fn what_the_book_gets_wrong_is_told_with_what_mends_it() {
         assert_eq!(failure.code, expected, "{error}");
         assert!(failure.hints.iter().any(|line| line.contains(hint)), "{:?}", failure.hints);
     }
-    let unknown = BookError::Unknown { what: "machine", name: "lamp-99".into(), nearest: None };
-    assert!(Failure::from(unknown).hints.iter().any(|hint| hint.contains("lantern machine add lamp-99")));
+    for (what, mend) in [
+        ("machine", "lantern machine add lamp-99"),
+        ("key", "lantern key list"),
+        ("profile", "lantern profile list"),
+        ("tag", "lantern machine list --columns name,tags"),
+        ("field", "lantern machine set --fields"),
+    ] {
+        let unknown = BookError::Unknown { what, name: "lamp-99".into(), nearest: None };
+        assert!(Failure::from(unknown).hints.iter().any(|hint| hint.contains(mend)), "{what}");
+    }
 }
 
 /// Of every problem in every place: words, and a command that is about that key and no other. Where a copy is the one that stays, nothing says to
