@@ -131,3 +131,17 @@ fn a_machine_that_moved_is_a_note_and_no_alarm() {
     );
     assert_eq!(desk.lantern(&["run", "lamp-01", "--", "hostname"]).expect(0).err, "", "told once");
 }
+
+#[test]
+fn of_machines_that_were_never_met_nothing_is_known_and_that_is_said() {
+    let desk = Desk::new();
+    for name in ["lamp-01", "lamp-02"] {
+        desk.lantern(&["machine", "add", name, "192.0.2.7", "tags=coast"]).expect(0);
+    }
+    let shown = desk.lantern(&["trust", "show", "@coast"]).expect(0);
+    assert!(shown.text().is_empty() && shown.err.contains("None of them has been met."), "{}", shown.err);
+    let forgotten = desk.lantern(&["trust", "forget", "@coast", "--yes"]).expect(0);
+    assert!(forgotten.err.contains("Nothing was known of any of them."), "{}", forgotten.err);
+    let one = desk.lantern(&["trust", "show", "lamp-01"]).expect(241);
+    assert!(one.err.contains("lantern trust look lamp-01"), "{}", one.err);
+}

@@ -88,6 +88,9 @@ pub(super) fn show(args: &ShowArgs, home: &Home, json: bool) -> Result<(), Failu
         let values: Vec<Value> = records.iter().map(|(name, record)| record_json(name, record)).collect();
         return output::print_json(&values);
     }
+    if records.is_empty() {
+        output::say("None of them has been met.");
+    }
     let mut text = Fit::default();
     for (at, (name, record)) in records.iter().enumerate() {
         if at > 0 {

@@ -155,6 +155,9 @@ fn forget(args: &ForgetArgs, home: &Home, json: bool) -> Result<(), Failure> {
     for name in names.iter().filter(|name| !store.has(name)) {
         output::say(format!("Nothing was known of {name}."));
     }
+    if names.is_empty() {
+        output::say("Nothing was known of any of them.");
+    }
     if goes_on {
         match known.as_slice() {
             [] => {}
