@@ -128,6 +128,8 @@ fn a_rotation_goes_through_all_machines_with_one_passphrase() {
     );
     assert!(!desk.home().join("keys/first-2.key").exists());
     let mut screen = Screen::open(&desk, &["key", "rotate", "first"]);
+    screen.wait_for("Replace first on 3 machines?");
+    screen.send("yes\r");
     screen.wait_for("Passphrase of first:");
     screen.send("twelve green lamps\r");
     assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
@@ -159,7 +161,7 @@ fn a_rotation_keeps_the_limits_that_stand_on_the_machine_and_says_what_is_left()
     let options = || login_list::keys(&lit.lit.logins("keeper"))[0].options.clone();
     let before = options();
     assert!(before.contains("no-port-forwarding"), "{before}");
-    let err = desk.lantern(&["key", "rotate", "first", "lamp-01", "lamp-02"]).expect(0).err;
+    let err = desk.lantern(&["key", "rotate", "first", "lamp-01", "lamp-02", "--yes"]).expect(0).err;
     assert_eq!((logins(&desk, &lit, &["first", "first-2"]), options()), (vec!["first-2".to_owned()], before));
     assert!(login_list::keys(&other.lit.logins("keeper"))[0].options.is_empty());
     // A machine in the book still names it: nothing says that it can go.
@@ -172,8 +174,16 @@ fn a_rotation_that_fails_on_one_machine_goes_on_later() {
     let (name, address) = (second.name.clone(), second.address);
     let spec = (*second.lit.spec).clone();
     drop(second);
-    let words = ["key", "rotate", "first", "lamp-01", "lamp-02", "--no-questions"];
+    let words = ["key", "rotate", "first", "lamp-01", "lamp-02", "--no-questions", "--yes"];
+    let unasked = desk.lantern(&words[..words.len() - 1]).expect(240).err;
+    assert!(
+        unasked.contains("--no-questions forbids the question")
+            && !desk.home().join("keys/first-2.key").exists(),
+        "{unasked}"
+    );
     let err = desk.lantern(&words).err;
+    // The place is no name: whose it is, is said.
+    assert!(err.contains("error: lamp-02: 127."), "{err}");
     assert!(err.contains("1 of 2 machines still have first") && err.contains("nothing listens"), "{err}");
     assert_eq!(logins(&desk, &first, &["first", "first-2"]), ["first-2"]);
     let again = light(MachineSpec { port: address.port(), ..spec });

@@ -77,7 +77,7 @@ pub(crate) mod code {
 }
 
 /// A failure ready to be told.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub(crate) struct Failure {
     /// The exit code.
     pub(crate) code: u8,

@@ -122,6 +122,15 @@ pub(crate) fn complain_as_json(attempted: String) {
     let _ = JSON_ERRORS.set(attempted);
 }
 
+/// Tells what failed on one of several machines; which one is said, where the failure does not begin with it by itself.
+pub(crate) fn complain_of(machine: &str, failure: &Failure) {
+    let mut of_one = failure.clone();
+    if !failure.headline.split_whitespace().any(|word| word.trim_end_matches([':', ',']) == machine) {
+        of_one.headline = format!("{machine}: {}", failure.headline);
+    }
+    complain(&of_one);
+}
+
 /// Tells a failure.
 pub(crate) fn complain(failure: &Failure) {
     if let Some(attempted) = JSON_ERRORS.get() {

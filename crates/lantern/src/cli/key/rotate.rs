@@ -4,6 +4,7 @@ use clap::Args;
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
+use crate::cli::machine::set::PlanArgs;
 
 /// Arguments of `key rotate`.
 #[derive(Debug, Args)]
@@ -15,7 +16,8 @@ use crate::cli::machine::selection::ExceptArgs;
 Machine by machine: the new key is installed over a login with the old one, proven by a
 login, the machine in the book offers it from then on, and the old one is taken out. The old
 key stays in the ring until you remove it. Stopped or failed anywhere, the same command goes
-on there. The new key gets the passphrase of the old.")]
+on there. The new key gets the passphrase of the old. Where it is about several machines, they are
+shown and you are asked.")]
 pub(crate) struct RotateArgs {
     #[arg(add = crate::cli::completing::keys())]
     /// A name in the ring: the key to be replaced
@@ -28,9 +30,8 @@ pub(crate) struct RotateArgs {
     /// Name of the new key [default: the old name with a number]
     #[arg(long = "to", value_name = "NAME")]
     pub(crate) new_name: Option<String>,
-    /// Say what would be done, and do nothing
-    #[arg(long)]
-    pub(crate) plan: bool,
+    #[command(flatten)]
+    pub(crate) plan: PlanArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

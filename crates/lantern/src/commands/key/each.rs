@@ -18,6 +18,8 @@ pub(super) struct Deed<'a> {
     pub(super) detail: String,
     /// "Install harbour on".
     pub(super) question: &'a str,
+    /// Whether nothing may be asked.
+    pub(super) no_questions: bool,
 }
 
 /// Does it on all machines of a selection, after a plan or a question where there are several.
@@ -37,7 +39,9 @@ pub(super) fn on_each(
     let rows: Vec<Planned> = names.iter().map(row).collect();
     let several = names.len() > 1;
     let question = format!("{} {}?", deed.question, counted(names.len(), "machine"));
-    if !plan.settle(&rows, &question, several || deed.what == "gone", json)? {
+    let asks = several || deed.what == "gone";
+    plan.unasked(deed.no_questions, asks)?;
+    if !plan.settle(&rows, &question, asks, json)? {
         return if json { output::print_json(&json!([])) } else { Ok(()) };
     }
     let (mut values, mut failed) = (Vec::new(), Vec::new());
@@ -46,7 +50,7 @@ pub(super) fn on_each(
             Ok(value) => values.push(value),
             Err(failure) if !several => return Err(failure),
             Err(failure) => {
-                output::complain(&failure);
+                output::complain_of(name, &failure);
                 values.push(json!({ "machine": name, "error": failure.headline, "code": failure.code }));
                 let is_over = failure.code == code::INTERRUPTED;
                 failed.push((name.clone(), failure.code));

@@ -31,7 +31,9 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     let limits = args.limits().options().map_err(|error| Failure::new(code::USAGE, error.to_string()))?;
     let ask = asking(&args.connect)?;
     let question = format!("Install {} on", args.name);
-    let deed = Deed { what: "new", detail: format!("the key {}", args.name), question: &question };
+    let no_questions = args.connect.no_questions;
+    let deed =
+        Deed { what: "new", detail: format!("the key {}", args.name), question: &question, no_questions };
     on_each(home, &args.machines, args.plan, &deed, json, |machine| {
         install_on(machine, args, home, &entry, &limits, &ask, json)
     })

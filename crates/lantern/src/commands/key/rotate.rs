@@ -32,13 +32,18 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     let old = ring.get(&args.name)?;
     let machines = machines(args, home, &old)?;
     let new_name = rotate::new_name(&ring, &old, args.new_name.as_deref())?;
-    if args.plan {
-        return plan(args, &ring, &new_name, &machines, json);
+    let exists = ring.private_path(&new_name).exists();
+    let rows = plan(&args.name, &new_name, exists, &machines);
+    if args.plan.plan {
+        return tell(args, &new_name, exists, &machines, &rows, json);
     }
     if machines.is_empty() {
         return Err(Failure::new(code::USAGE, format!("nobody knows where {} is in use", args.name))
             .hint(format!("lantern key rotate {} SELECTION", args.name)));
     }
+    let question = format!("Replace {} on {}?", args.name, counted(machines.len(), "machine"));
+    args.plan.unasked(args.connect.no_questions, machines.len() > 1)?;
+    args.plan.settle(&rows, &question, machines.len() > 1, json)?;
     let ask = asking(&args.connect)?;
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
     let mut done = Vec::new();
@@ -47,7 +52,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
         let stop = matches!(&outcome, Err(failure) if failure.code == code::INTERRUPTED);
         match &outcome {
             Ok(()) => output::say(format!("{machine}: {} is in, {} is out.", new.name, old.name)),
-            Err(failure) => output::complain(failure),
+            Err(failure) => output::complain_of(&machine, failure),
         }
         done.push(Done { machine, outcome });
         if stop {
@@ -74,37 +79,38 @@ fn machines(args: &RotateArgs, home: &Home, old: &RingEntry) -> Result<Vec<Strin
     Ok(names)
 }
 
-fn plan(
+/// What is to be done.
+fn plan(old: &str, new: &str, exists: bool, machines: &[String]) -> Vec<Planned> {
+    let key = match exists {
+        true => {
+            Planned { what: "kept", ..Planned::new(new, format!("made already to take the place of {old}")) }
+        }
+        false => Planned::new(new, format!("a key of the kind and with the passphrase of {old}")),
+    };
+    let change = |machine: &String| {
+        Planned::changed(machine, "key", format!("{old} → {new}, once a login with it works"))
+    };
+    std::iter::once(key).chain(machines.iter().map(change)).collect()
+}
+
+/// Tells it, and nothing else.
+fn tell(
     args: &RotateArgs,
-    ring: &KeyRing,
     new: &str,
+    exists: bool,
     machines: &[String],
+    rows: &[Planned],
     json: bool,
 ) -> Result<(), Failure> {
-    let exists = ring.private_path(new).exists();
     if json {
         return output::print_json(&json!({
             "old": args.name, "new": new, "new_exists": exists, "machines": machines,
         }));
     }
-    let mut rows = vec![match exists {
-        true => Planned {
-            what: "kept",
-            ..Planned::new(new, format!("made already to take the place of {}", args.name))
-        },
-        false => Planned::new(new, format!("a key of the kind and with the passphrase of {}", args.name)),
-    }];
-    for machine in machines {
-        rows.push(Planned::changed(
-            machine,
-            "key",
-            format!("{} → {new}, once a login with it works", args.name),
-        ));
-    }
     if machines.is_empty() {
         output::say(format!("No machine is known to have {}; name some.", args.name));
     }
-    output::plan(&rows, true)
+    output::plan(rows, true)
 }
 
 /// The new key: made unless an interrupted rotation has made it already. Its name is noted before it exists, so that it

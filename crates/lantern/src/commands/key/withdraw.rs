@@ -18,7 +18,9 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
     let entry = KeyRing::new(home).get(&args.name)?;
     let ask = asking(&args.connect)?;
     let question = format!("Withdraw {} from", args.name);
-    let deed = Deed { what: "gone", detail: format!("the key {}", args.name), question: &question };
+    let no_questions = args.connect.no_questions;
+    let deed =
+        Deed { what: "gone", detail: format!("the key {}", args.name), question: &question, no_questions };
     on_each(home, &args.machines, args.plan, &deed, json, |machine| {
         withdraw_from(machine, args, home, &entry, &ask, json)
     })

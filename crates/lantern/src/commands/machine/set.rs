@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 
 use super::check_names;
 use crate::cli::machine::set::{PlanArgs, SetArgs};
-use crate::screen::failure::Failure;
+use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
 use crate::terminal::confirm;
@@ -28,7 +28,24 @@ fn by_kind(changes: &[Planned]) -> String {
     kinds.iter().map(|(kind, number)| format!("{number} {kind}")).collect::<Vec<_>>().join(", ")
 }
 
+/// What a question can be replaced by.
+const WITHOUT_QUESTION: &str = "`--yes` goes on without asking, `--plan` only tells";
+
 impl PlanArgs {
+    /// What takes `--no-questions` as well settles this first: where a yes would be asked for, it is missing.
+    ///
+    /// # Errors
+    /// The question that may not be asked.
+    pub(crate) fn unasked(self, no_questions: bool, asks: bool) -> Result<(), Failure> {
+        match no_questions && asks && !self.yes && !self.plan {
+            true => {
+                Err(Failure::new(code::USAGE, "this wants a yes, and --no-questions forbids the question")
+                    .hint(WITHOUT_QUESTION))
+            }
+            false => Ok(()),
+        }
+    }
+
     /// Tells what would change, with `--plan` and nothing else; else asks, where `asks` says so: several things at once, or something that goes. Whether to go
     /// on.
     ///
@@ -53,7 +70,7 @@ impl PlanArgs {
                 true => output::say(format!("{}; `--plan` lists them", by_kind(changes))),
                 false => output::plan(changes, false)?,
             }
-            confirm::agree(what, "`--yes` goes on without asking, `--plan` only tells")?;
+            confirm::agree(what, WITHOUT_QUESTION)?;
         }
         Ok(true)
     }
@@ -68,11 +85,8 @@ pub(super) fn run(args: &SetArgs, home: &Home, json: bool) -> Result<(), Failure
         args.words.iter().filter(is_change).map(|word| Change::parse(word)).collect::<Result<Vec<_>, _>>()?;
     let selection: Vec<&String> = args.words.iter().filter(|word| !word.contains('=')).collect();
     if changes.is_empty() || selection.is_empty() && args.but.except.is_empty() {
-        return Err(Failure::new(
-            crate::screen::failure::code::USAGE,
-            "say which machines, and what to change",
-        )
-        .hint("lantern machine set lamp-01 port=2222"));
+        return Err(Failure::new(code::USAGE, "say which machines, and what to change")
+            .hint("lantern machine set lamp-01 port=2222"));
     }
     let book = MachineBook::load(home)?;
     let machines = select(&book, &selection, &args.but.except)?;

@@ -92,7 +92,7 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
                 ));
             }
         }
-        failed.iter().for_each(|(machine, failure)| output::warn(format!("{machine}: {}", failure.headline)));
+        failed.iter().for_each(|(machine, failure)| output::complain_of(machine, failure));
     }
     Ok(failed.iter().map(|(_, failure)| failure.code).max().unwrap_or(0))
 }
