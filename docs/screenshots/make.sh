@@ -82,7 +82,7 @@ trust harbour-gate || true
 trust pier-lamp || true
 picture check "$show; show lantern check pier-lamp; show lantern check 'lamp-*,chart-room,tide-gauge,pier-lamp' --no-questions"
 lantern machine add lamp-09 keeper@127.77.0.9:2222 --quiet
-picture doctor "$show; export SHELL=/bin/bash; show lantern doctor"
+picture doctor "$show; export HOME=/home/keeper; export SHELL=/bin/bash; show lantern doctor"
 picture check-failed "$show; show lantern check lamp-09; show lantern check lamp-01 --user root"
 lantern machine remove lamp-09 --yes --quiet
 lantern profile add pier gateway=harbour-gate trust=known-only key=harbour --quiet
