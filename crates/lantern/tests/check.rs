@@ -247,3 +247,28 @@ fn a_home_that_others_may_write_to_is_refused_and_mended() {
     assert!(outcome.text().contains("others can read"), "{}", outcome.text());
     desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
 }
+
+/// What was typed as an address says its user in the next command, too: followed, it gets in.
+#[test]
+fn the_next_command_of_a_one_off_gets_in() {
+    let desk = Desk::with_key();
+    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    let line = format!("keeper@{}", lit.address);
+    let words = ["check", "--paste", &line, "--expect", &lit.fingerprint, "--no-questions"];
+    let out = desk.command(&words).env("USER", "nobody-there").output().unwrap();
+    let text = String::from_utf8(out.stdout).unwrap();
+    let next = text.lines().last().unwrap().trim_start_matches("→ lantern shell ").to_owned();
+    assert_eq!(next, line, "{text}");
+    // Looking has trusted nothing.
+    let words = ["run", "--expect", &lit.fingerprint, &next, "whoami"];
+    let outcome: support::Outcome = desk.command(&words).env("USER", "nobody-there").output().unwrap().into();
+    assert_eq!(outcome.expect(0).text(), "keeper\n");
+    // An address that is no name in the book, and a text that leads nowhere.
+    let out = desk.lantern(&["run", "192.0.2.7", "whoami"]).expect(241).err;
+    assert!(
+        out.contains("`USER@192.0.2.7` reaches it") && out.contains("machine add NAME 192.0.2.7"),
+        "{out}"
+    );
+    let out = desk.lantern(&["check", "--paste", "nothing here"]).expect(241).err;
+    assert!(out.contains("a connect line or USER@ADDRESS"), "{out}");
+}

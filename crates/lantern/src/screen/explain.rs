@@ -88,9 +88,11 @@ impl From<&BookError> for Failure {
                 .hint(format!("chmod 700 {}", quoted(path)))
                 .hint("whoever could write there could have exchanged what is in it: look at it, and at its keys, before you go on"),
             BookError::Unknown { what: "machine", name, .. } => {
-                failure.hint("`lantern machine list` shows the book".to_owned()).hint(format!(
-                    "`lantern machine add {name} ADDRESS` adds it; `user@address` reaches a machine without the book"
-                ))
+                let more = match name.parse::<std::net::IpAddr>() {
+                    Ok(_) => format!("`USER@{name}` reaches it without the book; `lantern machine add NAME {name}` adds it"),
+                    Err(_) => format!("`lantern machine add {name} ADDRESS` adds it; `user@address` reaches a machine without the book"),
+                };
+                failure.hint("`lantern machine list` shows the book").hint(more)
             }
             BookError::Unknown { what: "key", .. } => failure.hint("`lantern key list` shows the ring"),
             BookError::Unknown { what: "profile", .. } => failure.hint("`lantern profile list` shows the profiles"),
@@ -100,6 +102,9 @@ impl From<&BookError> for Failure {
             BookError::Unknown { what: "field", .. } => failure.hint("`lantern machine set --fields` lists the fields"),
             BookError::NotAFile { what: "a folder", path } => {
                 failure.hint(format!("a file in it: {}", quoted(&path.join("NAME"))))
+            }
+            BookError::BadValue { what: "pasted text", .. } => {
+                failure.hint("a URI, a connect line or USER@ADDRESS is understood; `lantern machine add NAME ADDRESS` takes the rest as options")
             }
             BookError::PrivateGone { name, .. } => failure
                 .hint("a copy of it, put back there, makes the key whole again")
@@ -144,6 +149,9 @@ impl From<LinkError> for Failure {
             LinkError::Handshake { source: SshError::Closed { during: "during the key exchange" }, .. } => failure
                 .hint("the server gave up on us: its log says why; one that turns addresses away does this, and one that is broken")
                 .hint("`lantern check` shows how far it came"),
+            LinkError::Handshake { source: SshError::TimedOut { .. }, .. } => failure
+                .hint("something takes connections on that port and says nothing: another kind of service, one that hangs, or a machine that is just starting")
+                .hint("`--handshake-limit SECONDS` waits longer; `lantern check` shows how far it comes"),
             LinkError::Handshake { source: SshError::HostKeySignature(_), .. } => failure
                 .hint("try again: damage on the line is rare, and comes and goes. If it stays, something between you and the machine changes what is sent"),
             LinkError::Unanswered { .. } => failure

@@ -15,6 +15,11 @@ pub(crate) struct Conclusion {
     pub(crate) command: String,
 }
 
+/// How the machine is typed: a one-off with its user.
+fn typed(account: &Account) -> String {
+    account.target.as_ref().map_or_else(|| account.machine.clone(), lantern_operations::Target::typed)
+}
+
 /// What it all comes to.
 pub(crate) fn conclusion(account: &Account) -> Conclusion {
     let name = &account.machine;
@@ -24,7 +29,7 @@ pub(crate) fn conclusion(account: &Account) -> Conclusion {
         let sentence = format!("{name} cannot be used{at}: {}.", failed.error.headline());
         return Conclusion { sentence, command: of_failure(failed, account).1 };
     }
-    let shell = || format!("lantern shell {name}");
+    let shell = || format!("lantern shell {}", typed(account));
     let mut doubts = account.doubts();
     let Some(first) = doubts.next() else {
         return Conclusion { sentence: format!("{name} is well."), command: shell() };
@@ -113,6 +118,8 @@ fn of_failure(failed: &Failed, account: &Account) -> (Vec<String>, String) {
             let source = account.source.filter(|_| target.via.is_empty());
             mend(error, target, failed.gateway.as_deref(), &Known { source, clues: &account.clues })
         }
-        (CheckError::Way(_) | CheckError::BrokenOff, _) => (Vec::new(), format!("lantern check {name}")),
+        (CheckError::Way(_) | CheckError::BrokenOff, _) => {
+            (Vec::new(), format!("lantern check {}", typed(account)))
+        }
     }
 }

@@ -48,6 +48,8 @@ pub(super) fn mend(
     known: &Known<'_>,
 ) -> (Vec<String>, String) {
     let name = gateway.unwrap_or(&target.name);
+    // A one-off says its user, too.
+    let typed = gateway.map_or_else(|| target.typed(), str::to_owned);
     // What is not in the book is typed anew.
     let set = |what: &str| match name.contains([':', '@']) {
         true => "lantern check USER@ADDRESS:PORT".to_owned(),
@@ -66,7 +68,7 @@ pub(super) fn mend(
             format!("on the machine's console: {}", "sudo systemctl status ssh sshd"),
         ),
         LinkError::DialTimedOut { .. } => {
-            (filtered(target.port, known.source), format!("lantern check {name} --connect-limit 60"))
+            (filtered(target.port, known.source), format!("lantern check {typed} --connect-limit 60"))
         }
         LinkError::NoRoute { .. } => (
             own(&[
@@ -102,21 +104,21 @@ pub(super) fn mend(
             own(&[
                 "the SSH service is there and takes no more connections now: too many are not logged in yet, or too many from this address have failed. Wait a little; its settings say how many it takes",
             ]),
-            format!("lantern check {name}"),
+            format!("lantern check {typed}"),
         ),
         LinkError::Unanswered { .. } => (
             own(&["the login worked; what the machine runs for that user hangs, or it is overloaded"]),
-            format!("lantern run {name} -- true"),
+            format!("lantern run {typed} -- true"),
         ),
         LinkError::Handshake { source: SshError::NothingInCommon(_), .. } => (
             own(&[
                 "the server speaks only what is retired: it is too old, or its settings are",
                 "on the machine: update its SSH service; lantern does not lower its own floor",
             ]),
-            format!("lantern --verbose check {name}"),
+            format!("lantern --verbose check {typed}"),
         ),
         LinkError::Trust(trust) => mend_trust(trust, name),
-        LinkError::Auth(auth) => mend_login(auth, target, name, known.clues),
+        LinkError::Auth(auth) => mend_login(auth, target, &typed, known.clues),
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => (
             own(&[
                 "the login worked, and the server opens no session for this user: its settings limit what the user may do",
@@ -127,7 +129,7 @@ pub(super) fn mend(
             own(&[
                 "something takes connections on that port and says nothing: another kind of service, an SSH service that hangs, or a machine that is overloaded or just starting",
             ]),
-            format!("lantern check {name} --handshake-limit 120"),
+            format!("lantern check {typed} --handshake-limit 120"),
         ),
         LinkError::Exposed { path, .. } => (
             own(&[
