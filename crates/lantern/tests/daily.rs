@@ -129,6 +129,15 @@ fn somebody_is_asked_once_whether_to_keep_a_machine_and_a_script_never() {
     assert_eq!(screen.wait_for_exit(), 0);
     assert!(!screen.text().contains("Name ["), "{}", screen.text());
     assert_eq!(desk.lantern(&["machine", "list", "--json"]).text().trim(), "[]");
+
+    // A yes is no name.
+    let lit = light(machine("lamp-02", &desk.public_key("harbour")));
+    let place = format!("keeper@{}", lit.address);
+    let mut screen = Screen::open(&desk, &["run", "--expect", &lit.fingerprint, &place, "hostname"]);
+    Person::at(&screen).answer("Name [", "yes");
+    assert_eq!(screen.wait_for_exit(), 0);
+    let suggested = lit.address.ip().to_string().replace('.', "-");
+    desk.lantern(&["machine", "show", &suggested]).expect(0);
 }
 
 #[test]

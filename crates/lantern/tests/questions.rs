@@ -181,7 +181,10 @@ fn what_stops_the_process_gives_the_terminal_back_meanwhile() {
             0 => shell.send("\x1a"),
             _ => kill_process(job, Signal::TSTP).unwrap(),
         }
-        shell.wait_until("a stop", |_| is_stopped(job) && shell.is_cooked());
+        // The shell's prompt comes after all that was drawn or wiped before the stop.
+        shell.wait_until("a stop", |text| {
+            is_stopped(job) && shell.is_cooked() && text.trim_end().ends_with("here>")
+        });
         let asked_once = shell.text().matches(asked.question).count();
         shell.send("fg\r");
         shell.wait_until("the question again", |text| text.matches(asked.question).count() > asked_once);

@@ -188,11 +188,14 @@ impl Errand {
         ));
         loop {
             let answer = match confirm::line(&format!("Name [{suggestion}]: "), "`--save NAME`") {
-                Ok(answer) => answer.unwrap_or_else(|| suggestion.clone()),
+                // Whoever says yes wants it kept, not called so.
+                Ok(answer) => answer
+                    .filter(|answer| !matches!(answer.as_str(), "yes" | "y"))
+                    .unwrap_or_else(|| suggestion.clone()),
                 // It has worked: there is nothing to undo.
                 Err(_) => return Ok(None),
             };
-            if answer == "no" {
+            if matches!(answer.as_str(), "no" | "n") {
                 uses.note(&self.target.name, |noted| noted.declined = true)?;
                 return Ok(None);
             }
