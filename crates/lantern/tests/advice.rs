@@ -20,6 +20,13 @@ fn has(text: &str, wanted: &[&str]) {
     }
 }
 
+/// A machine of the book with something wrong with it.
+fn faulty(desk: &Desk, fault: Fault) -> support::Lit {
+    let lit = light(MachineSpec { fault: Some(fault), ..machine("lamp-01", &desk.public_key("harbour")) });
+    desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", lit.address)]).expect(0);
+    lit
+}
+
 /// A ring of twenty-five keys, of which the machine takes the last: it is not offered, and that is told with the way out.
 #[test]
 fn keys_that_were_not_offered_are_named_and_the_next_time_the_right_one_comes_first() {
@@ -166,10 +173,7 @@ fn a_key_that_is_known_as_anothers_is_told_as_that() {
 #[test]
 fn a_firewall_rule_is_for_our_own_address_or_for_a_clear_blank() {
     let desk = Desk::with_key();
-    let spec =
-        MachineSpec { fault: Some(Fault::Filtered), ..machine("lamp-01", &desk.public_key("harbour")) };
-    let lit = light(spec);
-    desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", lit.address)]).expect(0);
+    let _lit = faulty(&desk, Fault::Filtered);
     let out = desk.lantern(&["check", "lamp-01", "--connect-limit", "1"]).expect(245);
     has(out.text(), &["which it sees as 127.0.0.1:", "sudo ufw allow proto tcp from 127.0.0.1 to any port"]);
     assert!(!out.text().contains("203.0.113"), "{}", out.text());
@@ -178,12 +182,12 @@ fn a_firewall_rule_is_for_our_own_address_or_for_a_clear_blank() {
 #[test]
 fn a_port_that_takes_connections_and_says_nothing_is_told_as_that() {
     let desk = Desk::with_key();
-    let spec = MachineSpec { fault: Some(Fault::Silent), ..machine("lamp-01", &desk.public_key("harbour")) };
-    let lit = light(spec);
-    desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", lit.address)]).expect(0);
+    let _lit = faulty(&desk, Fault::Silent);
     let out = desk.lantern(&["check", "lamp-01", "--handshake-limit", "1"]).expect(245);
     has(out.text(), &["takes connections on that port and says nothing", "--handshake-limit 120"]);
     assert!(!out.text().contains("too many connections"), "{}", out.text());
+    let out = desk.lantern(&["run", "lamp-01", "--handshake-limit", "1", "--", "id"]).expect(245);
+    has(&out.err, &["takes connections on that port and says nothing", "--handshake-limit SECONDS"]);
 }
 
 #[test]

@@ -211,6 +211,14 @@ fn a_machine_is_picked_by_parts_of_what_is_known_of_it_the_latest_first() {
         screen.wait_for("nothing was picked");
         assert!(screen.is_cooked());
     }
+    // In a locale that has ASCII only, lines are cut with a mark of it.
+    let words = ["LANG=C", "sh", "-c", "stty cols 40; exec \"$0\" shell", support::binary()];
+    let mut screen = Screen::open_program(&desk, "/usr/bin/env", &words);
+    screen.wait_for("3 of 3");
+    screen.send("\x1b");
+    screen.wait_for_exit();
+    let raw = screen.raw.lock().unwrap().clone();
+    assert!(raw.is_ascii() && raw.contains(&b'~'), "{}", String::from_utf8_lossy(&raw));
     let listed = desk.lantern(&["machine", "list", "far", "one"]).expect(0);
     assert!(listed.text().contains("lamp-02") && !listed.text().contains("lamp-01"), "{}", listed.text());
 }

@@ -48,6 +48,7 @@ fn what_is_amiss_is_found_and_what_can_be_mended_is() {
     fs::remove_file(home.join("keys/spare.key")).unwrap();
     drop(UnixListener::bind(home.join("keeper.sock")).unwrap());
     fs::write(home.join("machines.toml"), "[machines.lamp-01]\naddres = \"192.0.2.7\"\n").unwrap();
+    fs::write(home.join("imports.toml"), "a slip of the pen\n").unwrap();
     let later = "2099-01-01T00:00:00Z";
     fs::write(
         home.join("trust.toml"),
@@ -61,6 +62,7 @@ fn what_is_amiss_is_found_and_what_can_be_mended_is() {
         ("book", "addres"),
         ("keys", "others can read"),
         ("keys", "the private file of spare is gone"),
+        ("imports", "line 1"),
         ("keeper", "left over"),
         ("clock", "2099-01-01"),
     ] {
@@ -74,6 +76,11 @@ fn what_is_amiss_is_found_and_what_can_be_mended_is() {
             "{about} has nothing to do about it: {all:#?}"
         );
     }
+    // Of no key it is said that it is well.
+    assert!(
+        all.iter().all(|symptom| (&symptom["about"], &symptom["state"]) != (&"keys".into(), &"ok".into())),
+        "{all:#?}"
+    );
     // Without a yes nothing is changed; with it what is ours to mend is.
     desk.without_terminal(&["doctor", "--fix"]).expect(240);
     assert!(home.join("keeper.sock").exists());
@@ -82,6 +89,7 @@ fn what_is_amiss_is_found_and_what_can_be_mended_is() {
     assert!(!home.join("keeper.sock").exists());
     assert_eq!(fs::metadata(home.join("keys/harbour.key")).unwrap().permissions().mode() & 0o777, 0o600);
     // The rest by what is said.
+    fs::write(home.join("imports.toml"), "").unwrap();
     fs::write(home.join("machines.toml"), "[machines.lamp-01]\naddress = \"192.0.2.7\"\n").unwrap();
     desk.lantern(&["key", "remove", "spare", "--yes"]).expect(0);
     desk.lantern(&["trust", "forget", "lamp-01", "--yes"]).expect(0);
@@ -102,7 +110,8 @@ fn what_surrounds_us_is_looked_at_too() {
         .env("DISPLAY", ":77")
         .env("LANG", "C")
         .env("SHELL", "/bin/bash");
-    let out: support::Outcome = command.env("HOME", desk.folder.path()).output().unwrap().into();
+    let house = desk.folder.path().join("two words");
+    let out: support::Outcome = command.env("HOME", &house).output().unwrap().into();
     let out = out.expect(0);
     for words in
         ["does not answer", "the display :77", "ASCII only", "mkdir -p", "lantern completions bash >"]
@@ -116,6 +125,6 @@ fn what_surrounds_us_is_looked_at_too() {
     assert!(std::process::Command::new("sh").args(["-c", &advised]).status().unwrap().success());
     let mut command = desk.command(&["doctor"]);
     let out: support::Outcome =
-        command.env("SHELL", "/bin/bash").env("HOME", desk.folder.path()).output().unwrap().into();
+        command.env("SHELL", "/bin/bash").env("HOME", &house).output().unwrap().into();
     assert!(!out.text().contains("does not complete"), "{}", out.text());
 }

@@ -9,10 +9,13 @@ use lantern_book::{Home, Imports, KeyRing, MachineBook, TrustStore};
 use lantern_link::{AgentClient, AgentSocket};
 
 use crate::check::{Finding, Line, Mark, Mend, look_at_display, look_at_keeper};
-use crate::{chain, counted};
+use crate::{chain, counted, quoted};
 
 /// The clock of a computer that forgot the time stands at the beginning of its count, or when it was made: before this.
 const LANTERN_IS_YOUNGER_THAN: &str = "2026-01-01T00:00:00Z";
+
+/// What to do about a file that people seldom write.
+const MEND_LINE: &str = "mend the line that is named, or take it out";
 
 /// What is looked at, as the surroundings have it.
 #[derive(Debug, Clone, Default)]
@@ -152,13 +155,10 @@ fn look_at_files(home: &Home, seen: &mut Vec<Symptom>) {
     }
     match TrustStore::load(home).and_then(|trust| trust.records().map(|records| records.len())) {
         Ok(known) => seen.push(good("trust", format!("{} met", counted(known, "machine")))),
-        Err(error) => seen.push(
-            Symptom::new("trust", Mark::Doubt, chain(&error))
-                .next("mend the line that is named, or take it out"),
-        ),
+        Err(error) => seen.push(Symptom::new("trust", Mark::Doubt, chain(&error)).next(MEND_LINE)),
     }
     if let Err(error) = Imports::load(home) {
-        seen.push(Symptom::new("imports", Mark::Doubt, chain(&error)));
+        seen.push(Symptom::new("imports", Mark::Doubt, chain(&error)).next(MEND_LINE));
     }
 }
 
@@ -186,8 +186,12 @@ fn look_at_keys(home: &Home, seen: &mut Vec<Symptom>) {
         let saw = format!("the private file of {name} is gone");
         seen.push(Symptom::new("keys", Mark::Doubt, saw).next("lantern key audit"));
     }
-    match summaries.len() {
-        0 => seen.push(Symptom::new("keys", Mark::Note, "the ring is empty").next("lantern key new NAME")),
+    match (summaries.len(), well) {
+        (0, _) => {
+            seen.push(Symptom::new("keys", Mark::Note, "the ring is empty").next("lantern key new NAME"))
+        }
+        // What is wrong with all of them was told.
+        (_, 0) => {}
         _ => seen.push(Symptom::new(
             "keys",
             Mark::Good,
@@ -274,7 +278,7 @@ fn look_at_shell(around: &Surroundings, seen: &mut Vec<Symptom>) {
             let next = match place {
                 None => format!("lantern completions {shell}"),
                 Some((folder, path)) => {
-                    let (folder, path) = (folder.display(), path.display());
+                    let (folder, path) = (quoted(folder), quoted(path));
                     format!("mkdir -p {folder} && lantern completions {shell} > {path}")
                 }
             };

@@ -10,6 +10,7 @@ use lantern_book::{Home, KeyRing};
 use lantern_harbour::{Harbour, LatencyLink, LitMachine, MachineSpec, sample_fleet};
 use lantern_keys::{KeyAlgorithm, PrivateKey};
 use lantern_operations::demo::{self, Beat, DemoMachine, Ending, KEY, Run, SET_UP_ANEW};
+use lantern_operations::quoted;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use tokio::io::AsyncWriteExt;
 use tokio::process::Command;
@@ -235,7 +236,7 @@ fn tell(text: &str) -> Result<(), Failure> {
 
 /// Shows a command as it would be typed.
 fn echo(run: &Run) -> Result<(), Failure> {
-    let words: Vec<String> = run.words.iter().map(|word| output::quoted(Path::new(word))).collect();
+    let words: Vec<String> = run.words.iter().map(|word| quoted(Path::new(word))).collect();
     let input = match run.input {
         "" => String::new(),
         input => format!("printf '{}' | ", input.replace('\n', "\\n")),

@@ -15,10 +15,11 @@ use crate::commands::keeper;
 use crate::commands::key::import::{Given, import_file};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
-use crate::screen::output::{self, quoted};
+use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::confirm;
 use crate::terminal::prompt::Terminal;
+use lantern_operations::quoted;
 
 /// Most of a pasted text that is read from standard input, in bytes.
 const MAX_PASTE: u64 = 64 * 1024;
@@ -67,9 +68,11 @@ impl Errand {
                 }
                 options.addresses.clone_from(&pasted.addresses);
                 if let Some(said) = pasted.key_file.as_deref().filter(|_| options.keys.is_none()) {
-                    (options.keys, key_file) = pasted_key(home, said, may_ask)?;
+                    let (keys, found) = pasted_key(home, said, may_ask)?;
+                    options.keys = keys;
                     // One that is where the text says is taken without a question.
-                    has_asked_about_key = key_file.as_deref().is_some_and(|file| !is_as_said(file, said));
+                    has_asked_about_key = found.as_ref().is_some_and(|found| found.elsewhere);
+                    key_file = found.map(|found| found.path);
                 }
                 typed(pasted)
             }
@@ -321,7 +324,7 @@ fn key_folders(house: Option<&Path>) -> Vec<PathBuf> {
 ///
 /// # Errors
 /// Ctrl-C.
-pub(crate) fn look_for_key(said: &str, may_ask: bool) -> Result<Option<PathBuf>, Failure> {
+pub(crate) fn look_for_key(said: &str, may_ask: bool) -> Result<Option<FoundKey>, Failure> {
     let house = etcetera::home_dir().ok();
     let Some(FoundKey { path, elsewhere }) =
         find_key_file(said, house.as_deref(), &key_folders(house.as_deref()))
@@ -334,23 +337,14 @@ pub(crate) fn look_for_key(said: &str, may_ask: bool) -> Result<Option<PathBuf>,
     };
     let path = path.strip_prefix(".").map(Path::to_owned).unwrap_or(path);
     if !elsewhere {
-        return Ok(Some(path));
+        return Ok(Some(FoundKey { path, elsewhere }));
     }
     let question = format!("The text names the key file {said}. Is it {}?", path.display());
     if may_ask && Terminal::open().is_some() && confirm::ask(&question, "")? {
-        return Ok(Some(path));
+        return Ok(Some(FoundKey { path, elsewhere }));
     }
     output::say(fit!("Not used: {}; `--key FILE` names the file.", path.display().to_string()));
     Ok(None)
-}
-
-/// Whether a file is the one that a text names.
-fn is_as_said(file: &Path, said: &str) -> bool {
-    let said = match (said.strip_prefix("~/"), etcetera::home_dir()) {
-        (Some(rest), Ok(house)) => house.join(rest),
-        _ => PathBuf::from(said),
-    };
-    std::fs::canonicalize(file).is_ok_and(|file| std::fs::canonicalize(said).is_ok_and(|said| file == said))
 }
 
 /// The key that a text names: of the ring, when it is there, else its file. Its permissions are narrowed: it was downloaded, and is ours.
@@ -358,9 +352,9 @@ fn pasted_key(
     home: &Home,
     said: &str,
     may_ask: bool,
-) -> Result<(Option<KeyChoice>, Option<PathBuf>), Failure> {
+) -> Result<(Option<KeyChoice>, Option<FoundKey>), Failure> {
     let ring = KeyRing::new(home);
-    let Some(path) = look_for_key(said, may_ask)? else {
+    let Some(FoundKey { path, elsewhere }) = look_for_key(said, may_ask)? else {
         let stem = Path::new(said).file_stem().map(|stem| stem.to_string_lossy().into_owned());
         let known = stem.filter(|stem| ring.get(stem).is_ok());
         return Ok((known.map(|name| KeyChoice::Named(vec![name])), None));
@@ -375,7 +369,7 @@ fn pasted_key(
     }
     // As a path it is never taken for a name.
     let file = if path.components().count() < 2 { Path::new(".").join(path) } else { path };
-    Ok((Some(KeyChoice::File(file.clone())), Some(file)))
+    Ok((Some(KeyChoice::File(file.clone())), Some(FoundKey { path: file, elsewhere })))
 }
 
 fn narrow(path: &Path, mode: u32) -> Result<(), Failure> {

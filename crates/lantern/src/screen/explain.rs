@@ -4,12 +4,11 @@ use lantern_book::BookError;
 use lantern_keeper::KeeperError;
 use lantern_link::remote_logins::LoginsError;
 use lantern_link::{LinkError, ProxyError, TrustFailure};
-use lantern_operations::{LoginClues, OperationError, ReachError};
+use lantern_operations::{LoginClues, OperationError, ReachError, quoted};
 use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
 use super::failure::{Failure, chain, code};
 use super::login_advice::{Advice, Typed, advise};
-use super::output::quoted;
 
 impl From<KeeperError> for Failure {
     fn from(error: KeeperError) -> Self {

@@ -7,7 +7,8 @@ use serde_json::{Value, json};
 
 use crate::screen::failure::Failure;
 use crate::screen::fit::{Fit, fit};
-use crate::screen::output::{self, quoted};
+use crate::screen::output;
+use lantern_operations::quoted;
 
 /// What is wrong, in two or three words.
 pub(crate) fn short(problem: &Problem) -> &'static str {

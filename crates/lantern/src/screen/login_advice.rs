@@ -3,7 +3,7 @@
 use lantern_link::AuthFailure;
 use lantern_operations::{LoginClues, Target};
 
-use crate::screen::output::quoted;
+use lantern_operations::quoted;
 
 /// Most names that are told.
 const MAX_NAMES: usize = 12;

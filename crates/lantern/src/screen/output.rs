@@ -227,16 +227,6 @@ pub(crate) fn ask_aloud(text: &Fit) {
     let _ = write!(std::io::stderr(), "{text}").and_then(|()| std::io::stderr().flush());
 }
 
-/// A path as it can be typed.
-pub(crate) fn quoted(path: &Path) -> String {
-    let text = path.display().to_string();
-    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+:,".contains(c);
-    match text.chars().all(plain) {
-        true => text,
-        false => format!("'{}'", text.replace('\'', "'\\''")),
-    }
-}
-
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
 mod tests {
@@ -273,19 +263,5 @@ mod tests {
             ("private", "x".into()),
         ]);
         assert_eq!(text.as_str(), "key      harbour\n         one\n         two\nprivate  x\n");
-    }
-
-    #[test]
-    fn a_path_can_be_typed_as_it_is_shown() {
-        for (path, shown) in [
-            ("/home/keeper/a.key", "/home/keeper/a.key"),
-            ("/tmp/two words", "'/tmp/two words'"),
-            ("/tmp/it's", "'/tmp/it'\\''s'"),
-            ("/tmp/$(reboot)", "'/tmp/$(reboot)'"),
-        ] {
-            assert_eq!(quoted(Path::new(path)), shown);
-            let said = std::process::Command::new("sh").args(["-c", &format!("printf %s {shown}")]).output();
-            assert_eq!(String::from_utf8(said.unwrap().stdout).unwrap(), path);
-        }
     }
 }

@@ -113,7 +113,7 @@ fn put_row<'c>(out: &mut String, cells: impl Iterator<Item = &'c str>, widths: &
 }
 
 /// As much of a cell as there is room for, with a mark; how many cells that is.
-fn put_cut(out: &mut String, cell: &str, room: usize) -> usize {
+pub(crate) fn put_cut(out: &mut String, cell: &str, room: usize) -> usize {
     let mut taken = 0;
     for c in cell.chars() {
         let wide = c.width().unwrap_or(0);

@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
-use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+use unicode_width::UnicodeWidthStr;
 
 use super::modes;
 use super::prompt::{Answer, Dialog, Turn};
 use crate::screen::fit::Fit;
+use crate::screen::table::put_cut;
 
 /// Most rows that are shown at once.
 const MAX_ROWS: usize = 12;
@@ -135,14 +136,8 @@ fn cut(line: &str, width: usize) -> String {
     if line.width() <= width {
         return line.to_owned();
     }
-    let mut left = width.saturating_sub(1);
     let mut out = String::new();
-    for c in line.chars() {
-        let Some(rest) = left.checked_sub(c.width().unwrap_or(0)) else { break };
-        left = rest;
-        out.push(c);
-    }
-    out.push('…');
+    put_cut(&mut out, line, width);
     out
 }
 

@@ -5,6 +5,8 @@ use lantern_book::{
     check_name_of, image,
 };
 
+use lantern_operations::FoundKey;
+
 use super::{check_names, machine_json};
 use crate::cli::machine::add::AddArgs;
 use crate::cli::settings;
@@ -231,7 +233,7 @@ fn settle_paste(args: &AddArgs, home: &Home, pasted: &Pasted, machine: &mut Sett
         ));
         return Ok(());
     }
-    let Some(path) = look_for_key(file, true)? else {
+    let Some(FoundKey { path, .. }) = look_for_key(file, true)? else {
         output::say(format!("When there is one: lantern key import {file} --name {}", args.name));
         return Ok(());
     };

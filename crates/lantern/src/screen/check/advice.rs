@@ -5,7 +5,7 @@ use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark
 use super::mends::{Known, mend, why_refused};
 use crate::screen::explain::code_of;
 use crate::screen::failure::{Failure, code};
-use crate::screen::output::quoted;
+use lantern_operations::quoted;
 
 /// The end of an account.
 pub(crate) struct Conclusion {

@@ -7,7 +7,7 @@ use lantern_operations::{LoginClues, Target};
 use lantern_ssh::{OpenFailure, SshError};
 
 use crate::screen::login_advice::{Typed, advise};
-use crate::screen::output::quoted;
+use lantern_operations::quoted;
 
 /// Why a key or a password was refused, as far as that can be known from outside.
 pub(super) fn why_refused(what: &str, outcome: &str) -> Vec<String> {

@@ -1,0 +1,33 @@
+//! Paths within commands that somebody types.
+
+use std::path::Path;
+
+/// A path as it can be typed in a POSIX shell (XCU 2.2.2).
+pub fn quoted(path: &Path) -> String {
+    let text = path.display().to_string();
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+:,".contains(c);
+    match text.chars().all(plain) {
+        true => text,
+        false => format!("'{}'", text.replace('\'', "'\\''")),
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_path_can_be_typed_as_it_is_shown() {
+        for (path, shown) in [
+            ("/home/keeper/a.key", "/home/keeper/a.key"),
+            ("/tmp/two words", "'/tmp/two words'"),
+            ("/tmp/it's", "'/tmp/it'\\''s'"),
+            ("/tmp/$(reboot)", "'/tmp/$(reboot)'"),
+        ] {
+            assert_eq!(quoted(Path::new(path)), shown);
+            let said = std::process::Command::new("sh").args(["-c", &format!("printf %s {shown}")]).output();
+            assert_eq!(String::from_utf8(said.unwrap().stdout).unwrap(), path);
+        }
+    }
+}
