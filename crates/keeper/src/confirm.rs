@@ -44,10 +44,18 @@ impl Drop for GivenUp {
     }
 }
 
-/// Whether the person at this terminal said yes.
-pub(crate) async fn at_terminal(terminal: PathBuf, task: &SignTask) -> bool {
+/// Whether the person at this terminal said yes, before whoever wants it had `gone`. The terminal has its own modes again when this is over: the next
+/// question may be on it, too.
+pub(crate) async fn at_terminal(terminal: PathBuf, task: &SignTask, gone: impl Future<Output = ()>) -> bool {
     let given_up = GivenUp(Arc::new(AtomicBool::new(false)));
     let (question, flag) = (question(task), given_up.0.clone());
-    let asked = spawn_blocking(move || terminal::ask(&terminal, &question, &flag, ANSWER_TIME));
-    asked.await.unwrap_or(false)
+    let mut asked = spawn_blocking(move || terminal::ask(&terminal, &question, &flag, ANSWER_TIME));
+    tokio::select! {
+        yes = &mut asked => yes.unwrap_or(false),
+        () = gone => {
+            drop(given_up);
+            let _ = asked.await;
+            false
+        }
+    }
 }

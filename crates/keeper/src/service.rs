@@ -193,10 +193,7 @@ impl Shared {
             return by_program(program, task).await;
         }
         let Some(terminal) = here.or_else(|| self.last_terminal().clone()) else { return false };
-        tokio::select! {
-            yes = at_terminal(terminal, task) => yes,
-            () = has_gone(asker) => false,
-        }
+        at_terminal(terminal, task, has_gone(asker)).await
     }
 
     fn last_terminal(&self) -> MutexGuard<'_, Option<PathBuf>> {
