@@ -39,11 +39,21 @@ struct Filtered {
     _knocking: Vec<TcpStream>,
 }
 
+/// Most visitors that wait to be let in.
+const MAX_WAITING: u32 = 1024;
+
+fn listen(address: SocketAddr, queue: u32) -> std::io::Result<TcpListener> {
+    let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
+    // A machine that is lit again at the same port does not wait for what its last visitors left.
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(queue)
+}
+
 impl Filtered {
-    async fn new(address: SocketAddr) -> std::io::Result<Self> {
-        let socket = if address.is_ipv4() { TcpSocket::new_v4()? } else { TcpSocket::new_v6()? };
-        socket.bind(address)?;
-        let listener = socket.listen(0)?;
+    /// `listener` has a queue of length 0.
+    async fn new(listener: TcpListener) -> std::io::Result<Self> {
+        let address = listener.local_addr()?;
         let mut knocking = Vec::new();
         // A queue of length 0 holds one; more than that is knocked with, until one is not let in.
         for _ in 0..4 {
@@ -84,7 +94,9 @@ impl Harbour {
         let mut listeners = Vec::new();
         let mut network = HashMap::new();
         for spec in specs {
-            let listener = TcpListener::bind((spec.address, spec.port)).await?;
+            // From the beginning: a port that is given back meanwhile may be somebody else's.
+            let queue = if spec.fault == Some(Fault::Filtered) { 0 } else { MAX_WAITING };
+            let listener = listen((spec.address, spec.port).into(), queue)?;
             let address = listener.local_addr()?;
             let spec = Arc::new(spec);
             if let Some(inner) = &spec.inner_address {
@@ -92,15 +104,14 @@ impl Harbour {
             }
             let logins = LoginLists::new(&spec.users);
             harbour.machines.push(LitMachine { spec: spec.clone(), address, logins: logins.clone() });
-            listeners.push((spec, logins, listener, address));
+            listeners.push((spec, logins, listener));
         }
         let network = Arc::new(network);
-        for (spec, logins, listener, address) in listeners {
+        for (spec, logins, listener) in listeners {
             match spec.fault {
                 Some(Fault::Closed) => continue,
                 Some(Fault::Filtered) => {
-                    drop(listener);
-                    harbour.kept.push(Filtered::new(address).await?);
+                    harbour.kept.push(Filtered::new(listener).await?);
                     continue;
                 }
                 _ => {}
