@@ -139,7 +139,7 @@ fields! {
         "false", "true or false", "true";
     Tunnels "tunnels" Kind::Map(check_tunnel),
         "tunnels by name",
-        "", "`local [ADDRESS:]PORT to HOST:PORT`, `remote [ADDRESS:]PORT to HOST:PORT` or `dynamic [ADDRESS:]PORT`",
+        "", "`local LISTEN to PLACE`, `remote LISTEN to PLACE` or `dynamic LISTEN`, each end [ADDRESS:]PORT or unix:PATH; behind it `wide`, `at-start`, `hold SECONDS`, `then COMMAND`",
         "console=local 8443 to 127.0.0.1:443";
     Trust "trust" Kind::Choice(&["ask", "known-only", "first-use"]),
         "what happens at first contact: a question, a refusal, or trust with a note",

@@ -101,6 +101,6 @@ pub use trust_changes::Rotation;
 pub use trust_decided::Kept;
 pub use trust_export::TrustFile;
 pub use trust_store::TrustStore;
-pub use tunnel::{Tunnel, TunnelKind};
+pub use tunnel::{MAX_HOLD, Tunnel, TunnelEnd, TunnelKind};
 pub use uses::{Use, Uses};
 pub use value::FieldValue;

@@ -8,6 +8,7 @@ use toml_edit::{Document, Item, TableLike, Value};
 
 use crate::check::check_name_of;
 use crate::entries::{Book, Entry};
+use crate::tunnel::quoted;
 use crate::{BookError, Field, FieldValue, Settings, scan};
 
 /// Reads a file's text.
@@ -122,9 +123,10 @@ fn value(field: Field, item: &Item) -> Result<FieldValue, BookError> {
         None => Err(bad(format!("the {} {}", value.type_name(), value.to_string().trim()))),
     };
     if let Some(table) = item.as_table_like() {
-        let pairs = table.iter().map(|(name, item)| match item.as_value() {
-            Some(value) => Ok((name.to_owned(), text(value)?)),
-            None => Err(bad(format!("`{name}`, which is a table"))),
+        let pairs = table.iter().map(|(name, item)| match (item.as_table_like(), item.as_value()) {
+            (Some(parts), _) if field == Field::Tunnels => Ok((name.to_owned(), tunnel(name, parts)?)),
+            (None, Some(value)) => Ok((name.to_owned(), text(value)?)),
+            _ => Err(bad(format!("`{name}`, which is a table"))),
         });
         return Ok(FieldValue::Map(pairs.collect::<Result<_, _>>()?));
     }
@@ -139,6 +141,50 @@ fn value(field: Field, item: &Item) -> Result<FieldValue, BookError> {
         Some(other) => Err(bad(format!("the {} {}", other.type_name(), other.to_string().trim()))),
         None => Err(bad("a list of tables".into())),
     }
+}
+
+/// A tunnel that is written as a table of its parts, in its one line.
+fn tunnel(name: &str, parts: &dyn TableLike) -> Result<String, BookError> {
+    let bad = |part: &str, rule| BookError::bad("tunnels", &format!("{name}.{part}"), rule);
+    let words = |part: &str, item: &Item| match item.as_value() {
+        Some(Value::String(text)) => Ok(text.value().clone()),
+        Some(Value::Integer(number)) => Ok(number.value().to_string()),
+        _ => Err(bad(part, "must be a string or a number")),
+    };
+    let mut ends = (None, None);
+    let mut behind = String::new();
+    let mut then = None;
+    for (part, item) in parts.iter() {
+        match part {
+            "local" | "remote" | "dynamic" if ends.0.is_none() => ends.0 = Some((part, words(part, item)?)),
+            "to" => ends.1 = Some(words(part, item)?),
+            "hold" => behind.push_str(&format!(" hold {}", words(part, item)?)),
+            "then" => then = Some(words(part, item)?),
+            "wide" | "at-start" => match item.as_bool() {
+                Some(true) => behind.push_str(&format!(" {part}")),
+                Some(false) => {}
+                None => return Err(bad(part, "must be true or false")),
+            },
+            _ => {
+                return Err(bad(
+                    part,
+                    "must be one of local, remote, dynamic (one of them), to, wide, at-start, hold, then",
+                ));
+            }
+        }
+    }
+    let Some((kind, listen)) = ends.0 else {
+        return Err(bad("local", "must say where it listens, as local, remote or dynamic"));
+    };
+    let mut line = format!("{kind} {}", quoted(&listen));
+    if let Some(to) = ends.1 {
+        line.push_str(&format!(" to {}", quoted(&to)));
+    }
+    line.push_str(&behind);
+    if let Some(then) = then {
+        line.push_str(&format!(" then {then}"));
+    }
+    Ok(line)
 }
 
 #[cfg(test)]

@@ -42,6 +42,22 @@ fn properties(wanted: impl Fn(Field) -> bool) -> Map<String, Value> {
         .collect()
 }
 
+/// A tunnel as a table of its parts.
+fn tunnel() -> Value {
+    let end = || json!({ "type": ["string", "integer"] });
+    json!({
+        "type": "object",
+        "additionalProperties": false,
+        "properties": {
+            "local": end(), "remote": end(), "dynamic": end(), "to": { "type": "string" },
+            "wide": { "type": "boolean" }, "at-start": { "type": "boolean" },
+            "hold": { "type": "integer", "minimum": 0, "maximum": crate::MAX_HOLD },
+            "then": { "type": "string" },
+        },
+        "oneOf": [{ "required": ["local", "to"] }, { "required": ["remote", "to"] }, { "required": ["dynamic"] }],
+    })
+}
+
 fn property(spec: &crate::FieldSpec) -> Value {
     let string = || json!({ "type": "string", "minLength": 1 });
     let strings = || json!({ "type": "array", "items": string(), "minItems": 1, "uniqueItems": true });
@@ -51,6 +67,9 @@ fn property(spec: &crate::FieldSpec) -> Value {
         Kind::Number(least, most) => json!({ "type": "integer", "minimum": least, "maximum": most }),
         Kind::Flag => json!({ "type": "boolean" }),
         Kind::OneOrMany(_) | Kind::Set(_) => json!({ "anyOf": [string(), strings()] }),
+        Kind::Map(_) if spec.field == Field::Tunnels => {
+            json!({ "type": "object", "propertyNames": { "pattern": NAME }, "additionalProperties": { "anyOf": [string(), tunnel()] } })
+        }
         Kind::Map(_) => json!({ "type": "object", "additionalProperties": { "type": "string" } }),
     };
     form["description"] = json!(format!("{}; allowed: {}", spec.about, spec.allowed));

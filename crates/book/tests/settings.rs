@@ -115,11 +115,7 @@ fn errors_name_line_field_what_was_met_what_is_allowed_and_the_nearest_word() {
             &["aks", "ask, known-only or first-use", "did you mean `ask`"],
         ),
         ("[machines.a]\nforward-agent = \"yes\"\n", 2, &["forward-agent", "true or false"]),
-        (
-            "[machines.a]\n[machines.a.tunnels]\nx = \"sideways 1\"\n",
-            2,
-            &["local [ADDRESS:]PORT to HOST:PORT"],
-        ),
+        ("[machines.a]\n[machines.a.tunnels]\nx = \"sideways 1\"\n", 2, &["local LISTEN to PLACE"]),
         ("[machines.a]\nproxy = \"http://u:p@x\"\n", 2, &["must not contain a password"]),
         ("[machins.a]\n", 1, &["did you mean `machines`"]),
         ("[machines.\"a b\"]\n", 1, &["letters, digits"]),

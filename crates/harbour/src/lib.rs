@@ -5,14 +5,15 @@
 //! ([`system`]), whose output never changes. [`LatencyLink`] is a line in front of one that delays every byte and counts
 //! round trips.
 
-mod bridge;
 mod dns;
 mod fault;
 mod fleet;
+mod forwarding;
 mod gate;
 mod latency;
 mod proxy;
 mod serve;
+mod service;
 mod session;
 mod spec;
 pub mod system;
@@ -23,4 +24,5 @@ pub use fleet::sample_fleet;
 pub use latency::LatencyLink;
 pub use proxy::ProxyServer;
 pub use serve::{Harbour, LitMachine};
+pub use service::Service;
 pub use spec::{LoginRule, MachineSpec, UserSpec};

@@ -7,16 +7,19 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use lantern_keys::{SecretString, SystemRandom};
-use lantern_link::{Pump, PumpError};
-use lantern_ssh::{ChannelEvent, ChannelId, PeerChannel, Prompts, Server, ServerConfig, ServerEvent, Stream};
+use lantern_link::{Line, Pump, PumpError};
+use lantern_ssh::{
+    ChannelEvent, ChannelId, GlobalEvent, ListenAt, OpenFailure, PeerChannel, Prompts, Server, ServerConfig,
+    ServerEvent, Stream,
+};
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::task::JoinHandle;
 use tokio::time::{sleep_until, timeout};
 use tracing::debug;
 
-use crate::bridge::{Bridges, InnerNetwork};
 use crate::fault::{Fault, FaultyStream};
+use crate::forwarding::{Forwards, InnerNetwork, News};
 use crate::session::Session;
 use crate::system::LoginLists;
 use crate::{MachineSpec, UserSpec};
@@ -181,14 +184,16 @@ pub(crate) struct Visit {
     pub(crate) expected: Option<SecretString>,
     pub(crate) greeted: bool,
     sessions: HashMap<ChannelId, Session>,
-    bridges: Bridges,
-    /// What came from a bridge's socket and has not all gone into its channel.
-    unsent: HashMap<ChannelId, (Bytes, bool)>,
+    forwards: Forwards,
+    /// What came for channels and has not all gone into them.
+    unsent: HashMap<ChannelId, Bytes>,
+    /// Callers whose channels are not open yet.
+    callers: HashMap<ChannelId, Line>,
 }
 
 impl Visit {
     fn new(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork, stream: FaultyStream) -> Self {
-        let bridges = Bridges::new(network, spec.gateway);
+        let forwards = Forwards::new(network, spec.clone());
         Self {
             spec,
             logins,
@@ -199,8 +204,9 @@ impl Visit {
             expected: None,
             greeted: false,
             sessions: HashMap::new(),
-            bridges,
+            forwards,
             unsent: HashMap::new(),
+            callers: HashMap::new(),
         }
     }
 
@@ -213,75 +219,123 @@ impl Visit {
             while let Some(event) = server.poll_event() {
                 match event {
                     ServerEvent::Auth(request) => self.log_in(request, &mut server)?,
-                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, &mut server).await?,
+                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, &mut server)?,
+                    ServerEvent::Global(GlobalEvent::ListenWanted(ticket, at)) => {
+                        self.forwards.listen(ticket, at)
+                    }
+                    ServerEvent::Global(GlobalEvent::StopListening(at)) => self.forwards.stop_listening(&at),
+                    ServerEvent::Global(_) => {}
                 }
             }
             let now = Instant::now();
             for session in self.sessions.values_mut() {
                 session.work(&mut server, now)?;
             }
-            self.send_on(&mut server);
             let wake = self.sessions.values().filter_map(|session| session.wake).min();
             tokio::select! {
                 outcome = self.pump.turn(&mut server) => outcome?,
                 () = sleep_until(wake.unwrap_or(now).into()), if wake.is_some() => {}
-                Some((id, piece)) = self.bridges.incoming.recv(), if self.unsent.is_empty() => {
-                    let ended = piece.is_none();
-                    self.unsent.insert(id, (piece.unwrap_or_default(), ended));
-                }
+                Some(news) = self.forwards.news.recv() => self.forward(news, &mut server)?,
             }
         }
     }
 
-    /// What came from sockets goes into channels, as far as there is room.
-    fn send_on(&mut self, server: &mut Server) {
-        let waiting: Vec<ChannelId> = self.unsent.keys().copied().collect();
-        for id in waiting {
-            let Some((piece, ended)) = self.unsent.get_mut(&id) else { continue };
-            // A channel that the client closed meanwhile takes nothing any more.
-            if server.channel_send(id, Stream::Main, piece).is_err() {
-                piece.clear();
+    /// What has happened to what is forwarded.
+    fn forward(&mut self, news: News, server: &mut Server) -> Result<(), PumpError> {
+        match news {
+            News::Opened(id, Ok(line)) => {
+                // Closed by the client meanwhile, it needs no answer.
+                if server.answer_open(id, Ok(())).is_ok() {
+                    self.forwards.join(id, line);
+                }
             }
-            if piece.is_empty() {
-                if *ended {
-                    server.channel_eof(id);
+            News::Opened(id, Err(failure)) => drop(server.answer_open(id, Err(failure))),
+            News::Data(id, piece) => {
+                self.unsent.insert(id, piece);
+                self.send_on(id, server);
+            }
+            News::Ended(id, true) => {
+                server.channel_eof(id);
+                if self.forwards.ended(id) {
                     server.channel_close(id);
                 }
-                self.unsent.remove(&id);
             }
+            News::Ended(id, false) => self.release(id, server),
+            News::Taken(id, len) => server.channel_consumed(id, len, Instant::now()),
+            News::Listens(ticket, at, Some((port, listener))) => {
+                let at = match at {
+                    ListenAt::Tcp { address, .. } => ListenAt::Tcp { address, port },
+                    other => other,
+                };
+                self.forwards.listens(at, listener);
+                server.answer_listen(ticket, Some(port))?;
+            }
+            News::Listens(ticket, _, None) => server.answer_listen(ticket, None)?,
+            News::Caller(from, stream) => {
+                if let Ok(id) = server.open_channel(&PeerChannel::Forwarded(from), Instant::now()) {
+                    self.callers.insert(id, Box::new(stream));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// A piece that waits goes into its channel, as far as there is room.
+    fn send_on(&mut self, id: ChannelId, server: &mut Server) {
+        let Some(piece) = self.unsent.get_mut(&id) else { return };
+        // A channel that the client closed meanwhile takes nothing any more.
+        if server.channel_send(id, Stream::Main, piece).is_err() {
+            piece.clear();
+        }
+        if piece.is_empty() {
+            self.unsent.remove(&id);
+            self.forwards.go_on(id);
         }
     }
 
-    async fn handle_channel(
+    fn release(&mut self, id: ChannelId, server: &mut Server) {
+        self.forwards.forget(id);
+        self.callers.remove(&id);
+        self.unsent.remove(&id);
+        server.channel_release(id);
+    }
+
+    fn handle_channel(
         &mut self,
         id: ChannelId,
         event: ChannelEvent,
         server: &mut Server,
     ) -> Result<(), PumpError> {
+        if event == ChannelEvent::Opened
+            && let Some(line) = self.callers.remove(&id)
+        {
+            self.forwards.join(id, line);
+            return Ok(());
+        }
         if event == ChannelEvent::Opened {
             let user = self.user.as_ref().map(|user| user.name.as_str()).unwrap_or_default();
             self.sessions.insert(id, Session::new(id, user, &self.spec.name, self.logins.clone()));
             return Ok(());
         }
         if let ChannelEvent::OpenWanted(PeerChannel::Direct(to)) = &event {
-            let answer = self.bridges.open(id, to).await;
-            return Ok(server.answer_open(id, answer)?);
+            self.forwards.open(id, to);
+            return Ok(());
+        }
+        if let ChannelEvent::OpenWanted(_) = &event {
+            let failure =
+                OpenFailure { code: OpenFailure::UNKNOWN_TYPE, description: "no such thing here".into() };
+            return Ok(server.answer_open(id, Err(failure))?);
         }
         let Some(session) = self.sessions.get_mut(&id) else {
             match event {
                 ChannelEvent::Readable(stream) => {
                     while let Some(data) = server.channel_take(id, stream) {
-                        let len = data.len();
-                        if self.bridges.data(id, data) {
-                            server.channel_consumed(id, len, Instant::now());
-                        }
+                        self.forwards.data(id, data);
                     }
                 }
-                ChannelEvent::Eof => drop(self.bridges.end(id)),
-                ChannelEvent::Closed => {
-                    self.bridges.end(id);
-                    server.channel_release(id);
-                }
+                ChannelEvent::Writable => self.send_on(id, server),
+                ChannelEvent::Eof if self.forwards.end_of_data(id) => server.channel_close(id),
+                ChannelEvent::Closed | ChannelEvent::OpenFailed(_) => self.release(id, server),
                 _ => {}
             }
             return Ok(());

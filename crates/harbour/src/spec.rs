@@ -6,7 +6,7 @@ use std::sync::Arc;
 use lantern_keys::{KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
 use lantern_ssh::{Offer, RekeyPolicy};
 
-use crate::Fault;
+use crate::{Fault, Service};
 
 /// How a user proves who they are.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -67,6 +67,12 @@ pub struct MachineSpec {
     pub inner_address: Option<String>,
     /// Whether it passes connections on to machines with inner addresses.
     pub gateway: bool,
+    /// What listens on its own loopback, by port. A machine without any, which is no gateway, forwards nothing.
+    pub services: Vec<(u16, Service)>,
+    /// Whether it listens on ports of its own for visitors.
+    pub listens: bool,
+    /// Whether it forwards nothing, whatever else is said here.
+    pub forbids_forwarding: bool,
     /// Whether it tells its host keys after login; it holds all of them, and presents `host_keys` in the order given.
     pub announces: bool,
     /// What goes wrong.
@@ -92,6 +98,9 @@ impl MachineSpec {
             banner: None,
             inner_address: None,
             gateway: false,
+            services: Vec::new(),
+            listens: false,
+            forbids_forwarding: false,
             announces: false,
             fault: None,
             offer: lantern_link::our_offer(),

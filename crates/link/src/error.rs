@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use lantern_book::{BookError, KnownKey};
 use lantern_keys::{Fingerprint, PublicKey};
-use lantern_ssh::{Disconnect, OpenFailure, PlanReport, SshError};
+use lantern_ssh::{Disconnect, ListenAt, OpenFailure, PlanReport, SshError};
 
 /// What ended an attempt or a session.
 #[derive(Debug, thiserror::Error)]
@@ -74,6 +74,14 @@ pub enum LinkError {
         to: String,
         /// Why.
         source: OpenFailure,
+    },
+    /// The machine does not listen for us.
+    #[error("{machine} does not listen for us at {at}")]
+    ListenRefused {
+        /// The machine.
+        machine: String,
+        /// Where it was to.
+        at: ListenAt,
     },
     /// The protocol failed before login.
     #[error("cannot set up SSH with {place}")]

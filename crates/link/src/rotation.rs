@@ -57,7 +57,7 @@ impl Watch {
             GlobalEvent::HostKeysProven(_) => {
                 debug!("announced host keys were not proven; nothing is changed");
             }
-            GlobalEvent::Listening { .. } => {}
+            _ => {}
         }
     }
 

@@ -10,8 +10,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_link::{ChannelEnd, Grant, LinkError, Nobody, Opened, Uses, capture, connect_over};
 use lantern_ssh::{
-    COOKIE_PROTOCOL, Cookie, DirectTcpip, Forwarded, OpenFailure, PeerChannel, SessionRequest, SshError,
-    Stream, limits,
+    COOKIE_PROTOCOL, Cookie, DirectTcpip, Forwarded, ListenAt, OpenFailure, PeerChannel, SessionRequest,
+    SshError, Stream, limits,
 };
 use scene::{Do, Scene, on_this_thread, poll_times};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -225,7 +225,8 @@ fn a_machine_comes_back_for_what_was_granted_as_long_as_it_is() {
                 originator: originator.clone(),
             })
         };
-        let mut granted = trunk.grant(Grant::Port { address: "127.0.0.1".into(), port: 8080 }, Uses::Many);
+        let mut granted = trunk
+            .grant(Grant::Listening(ListenAt::Tcp { address: "127.0.0.1".into(), port: 8080 }), Uses::Many);
         for count in 3..6 {
             machine.tell(Do::Open(port(8080)));
             granted.next().await.unwrap();
@@ -234,12 +235,13 @@ fn a_machine_comes_back_for_what_was_granted_as_long_as_it_is() {
         machine.tell(Do::Open(port(8081)));
         assert!(refused(opened(6).await), "another port");
         // More than anyone takes are refused, and hold nothing.
+        let agents = trunk.grant(Grant::Agent, Uses::Many);
         for count in 7..40 {
-            machine.tell(Do::Open(port(8080)));
+            machine.tell(Do::Open(PeerChannel::Agent));
             let outcome = opened(count).await;
             assert_eq!(outcome.is_ok(), count < 7 + 16, "{count}: {outcome:?}");
         }
-        drop(granted);
+        drop((granted, agents));
         machine.tell(Do::Open(port(8080)));
         assert!(refused(opened(40).await), "it was revoked");
         assert!(trunk.account().held < limits::MAX_HELD);

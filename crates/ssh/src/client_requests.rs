@@ -10,8 +10,8 @@ use crate::base::channel_methods;
 use crate::channel::{ChannelEnded, ChannelId, Stream};
 use crate::global::GlobalTicket;
 use crate::message::connection::{OpenFailure, SessionRequest};
-use crate::message::peer_channel::{DirectTcpip, STREAMLOCAL_TYPE};
-use crate::{Client, SshError};
+use crate::message::peer_channel::{DirectTcpip, PeerChannel};
+use crate::{Client, ListenAt, SshError};
 
 impl Client {
     /// Opens a session channel (RFC 4254 §6.1).
@@ -38,12 +38,8 @@ impl Client {
     /// As [`Self::open_session`].
     pub fn open_streamlocal(&mut self, path: &str, now: Instant) -> Result<ChannelId, SshError> {
         self.after_login()?;
-        let mut rest = Vec::new();
-        rest.put_string(path.as_bytes());
-        // Two fields that are reserved.
-        rest.put_string(b"");
-        rest.put_uint32(0);
-        self.base.connection.open(STREAMLOCAL_TYPE, &rest, &mut self.base.transport, now)
+        let (channel_type, rest) = PeerChannel::DirectUnix(path.to_owned()).encode();
+        self.base.connection.open(channel_type, &rest, &mut self.base.transport, now)
     }
 
     /// Answers [`crate::ChannelEvent::OpenWanted`].
@@ -55,23 +51,31 @@ impl Client {
         self.base.connection.answer_open(id, answer, &mut self.base.transport)
     }
 
-    /// Asks the server to listen at an address of its own, port 0 for one that it chooses;
-    /// [`crate::GlobalEvent::Listening`] follows with the ticket.
+    /// Asks the server to listen for us; [`crate::GlobalEvent::Listening`] follows with the ticket.
     ///
     /// # Errors
-    /// [`SshError::Misuse`] before login; what ended the connection.
-    pub fn listen(&mut self, address: &str, port: u16) -> Result<GlobalTicket, SshError> {
+    /// [`SshError::Misuse`] before login; too many requests without an answer; what ended the connection.
+    pub fn listen(&mut self, at: &ListenAt) -> Result<GlobalTicket, SshError> {
         self.after_login()?;
-        self.base.connection.globals.listen(address, port, &mut self.base.transport)
+        self.base.connection.globals.listen(at, &mut self.base.transport)
     }
 
     /// Asks the server to stop listening there.
     ///
     /// # Errors
     /// As [`Self::listen`].
-    pub fn stop_listening(&mut self, address: &str, port: u16) -> Result<(), SshError> {
+    pub fn stop_listening(&mut self, at: &ListenAt) -> Result<(), SshError> {
         self.after_login()?;
-        self.base.connection.globals.stop_listening(address, port, &mut self.base.transport)
+        self.base.connection.globals.stop_listening(at, &mut self.base.transport)
+    }
+
+    /// Asks for a sign of life now, whenever the next one would be due.
+    ///
+    /// # Errors
+    /// As [`Self::listen`].
+    pub fn ask_for_life(&mut self, now: Instant) -> Result<(), SshError> {
+        self.after_login()?;
+        self.base.connection.send_keepalive(&mut self.base.transport, now)
     }
 
     /// Asks the server to prove that it holds these keys of its announcement; [`crate::GlobalEvent::HostKeysProven`] follows.

@@ -9,8 +9,9 @@ use tracing::{debug, trace};
 
 use crate::limits::{MAX_ANNOUNCEMENTS, MAX_GLOBAL_REQUESTS, MAX_HOST_KEYS};
 use crate::message::number;
+use crate::owed::{ListenTicket, OwedAnswers};
 use crate::transport::Transport;
-use crate::{Role, SshError};
+use crate::{ListenAt, Role, SshError};
 
 /// Asks whether the peer is still there; whatever it answers will do.
 const KEEPALIVE: &[u8] = b"keepalive@openssh.com";
@@ -18,10 +19,6 @@ const KEEPALIVE: &[u8] = b"keepalive@openssh.com";
 const HOST_KEYS: &[u8] = b"hostkeys-00@openssh.com";
 /// The client's demand that the server prove it holds some of them; also the first word of what is signed.
 const PROVE_HOST_KEYS: &[u8] = b"hostkeys-prove-00@openssh.com";
-/// Asks the server to listen for us (RFC 4254 §7.1).
-const TCPIP_FORWARD: &[u8] = b"tcpip-forward";
-/// And to stop listening.
-const CANCEL_TCPIP_FORWARD: &[u8] = b"cancel-tcpip-forward";
 
 /// A global request of ours, so that its answer finds whoever asked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -38,9 +35,13 @@ pub enum GlobalEvent {
     Listening {
         /// Which request.
         ticket: GlobalTicket,
-        /// The port, or a refusal.
-        port: Option<u16>,
+        /// Where it listens, with the port that it chose; none: a refusal.
+        at: Option<ListenAt>,
     },
+    /// The client wants our server role to listen; answered with [`crate::Server::answer_listen`].
+    ListenWanted(ListenTicket, ListenAt),
+    /// And to listen there no more.
+    StopListening(ListenAt),
 }
 
 /// A request of ours that waits for its answer. Answers come in the order of the requests.
@@ -48,7 +49,7 @@ pub enum GlobalEvent {
 enum Waiting {
     Keepalive,
     HostKeys(Vec<PublicKey>),
-    Listen(GlobalTicket, u16),
+    Listen(GlobalTicket, ListenAt),
     StopListening,
 }
 
@@ -56,6 +57,7 @@ enum Waiting {
 pub(crate) struct GlobalRequests {
     waiting: VecDeque<Waiting>,
     pub(crate) events: VecDeque<GlobalEvent>,
+    owed: OwedAnswers,
     tickets: u64,
     /// Announcements of host keys so far.
     announcements: u32,
@@ -72,13 +74,6 @@ fn proof(transport: &Transport, key: &PublicKey) -> Vec<u8> {
     signed.put_string(transport.session_id().unwrap_or_default());
     signed.put_string(&key.encode());
     signed
-}
-
-fn place(address: &str, port: u16) -> Vec<u8> {
-    let mut place = Vec::new();
-    place.put_string(address.as_bytes());
-    place.put_uint32(port.into());
-    place
 }
 
 impl GlobalRequests {
@@ -108,26 +103,34 @@ impl GlobalRequests {
         self.ask(Waiting::Keepalive, KEEPALIVE, b"", transport)
     }
 
-    /// Asks the server to listen at an address of its own; port 0: one that it chooses.
+    /// Asks the server to listen for us.
     pub(crate) fn listen(
         &mut self,
-        address: &str,
-        port: u16,
+        at: &ListenAt,
         transport: &mut Transport,
     ) -> Result<GlobalTicket, SshError> {
         let ticket = GlobalTicket(self.tickets);
         self.tickets += 1;
-        self.ask(Waiting::Listen(ticket, port), TCPIP_FORWARD, &place(address, port), transport)?;
+        self.ask(Waiting::Listen(ticket, at.clone()), at.begin(), &at.encode(), transport)?;
         Ok(ticket)
     }
 
     pub(crate) fn stop_listening(
         &mut self,
-        address: &str,
-        port: u16,
+        at: &ListenAt,
         transport: &mut Transport,
     ) -> Result<(), SshError> {
-        self.ask(Waiting::StopListening, CANCEL_TCPIP_FORWARD, &place(address, port), transport)
+        self.ask(Waiting::StopListening, at.stop(), &at.encode(), transport)
+    }
+
+    /// Our server role's decision on [`GlobalEvent::ListenWanted`].
+    pub(crate) fn answer_listen(
+        &mut self,
+        ticket: ListenTicket,
+        port: Option<u16>,
+        transport: &mut Transport,
+    ) -> Result<(), SshError> {
+        self.owed.decide(ticket, port, transport)
     }
 
     /// Asks the server to prove that it holds these of the keys that it announced; one proof at a time.
@@ -162,9 +165,11 @@ impl GlobalRequests {
     pub(crate) fn held_bytes(&self) -> usize {
         let keys = |event: &GlobalEvent| match event {
             GlobalEvent::HostKeysAnnounced(keys) | GlobalEvent::HostKeysProven(keys) => keys.len(),
-            GlobalEvent::Listening { .. } => 0,
+            _ => 1,
         };
-        self.events.iter().map(keys).sum::<usize>() * 1024 + self.waiting.len() * size_of::<Waiting>()
+        self.events.iter().map(keys).sum::<usize>() * 1024
+            + self.waiting.len() * size_of::<Waiting>()
+            + self.owed.held_bytes()
     }
 
     /// The server role's announcement of all its host keys.
@@ -195,13 +200,14 @@ impl GlobalRequests {
                 return Err(SshError::PeerBroke { rule: "it answered a global request that was not made" });
             }
             Some(Waiting::Keepalive | Waiting::StopListening) => return Ok(()),
-            Some(Waiting::Listen(ticket, _)) if !success => GlobalEvent::Listening { ticket, port: None },
+            Some(Waiting::Listen(ticket, _)) if !success => GlobalEvent::Listening { ticket, at: None },
             // RFC 4254 §7.1: the port comes back only when the server chose it.
-            Some(Waiting::Listen(ticket, 0)) => {
+            Some(Waiting::Listen(ticket, at)) if at.is_open() => {
                 let port = reader.u32("bound port").map_err(malformed)?;
-                GlobalEvent::Listening { ticket, port: u16::try_from(port).ok().filter(|port| *port != 0) }
+                let port = u16::try_from(port).ok().filter(|port| *port != 0);
+                GlobalEvent::Listening { ticket, at: port.map(|port| at.chosen(port)) }
             }
-            Some(Waiting::Listen(ticket, port)) => GlobalEvent::Listening { ticket, port: Some(port) },
+            Some(Waiting::Listen(ticket, at)) => GlobalEvent::Listening { ticket, at: Some(at) },
             Some(Waiting::HostKeys(_)) if !success => GlobalEvent::HostKeysProven(Vec::new()),
             Some(Waiting::HostKeys(keys)) => GlobalEvent::HostKeysProven(proven(keys, reader, transport)),
         };
@@ -234,11 +240,24 @@ impl GlobalRequests {
             }
             self.events.push_back(GlobalEvent::HostKeysAnnounced(keys));
         } else if role == Role::Server && want_reply && name == PROVE_HOST_KEYS {
-            return prove(reader, transport);
+            return prove(reader, transport).and_then(|answer| self.owed.answer(answer, transport));
+        } else if role == Role::Server
+            && let Some((at, begins)) = ListenAt::decode(name, &mut reader).map_err(malformed)?
+        {
+            if begins && want_reply {
+                let ticket = self.owed.leave_open(at.clone())?;
+                self.events.push_back(GlobalEvent::ListenWanted(ticket, at));
+                return Ok(());
+            }
+            if !begins {
+                self.events.push_back(GlobalEvent::StopListening(at));
+                let answer = vec![number::REQUEST_SUCCESS];
+                return if want_reply { self.owed.answer(answer, transport) } else { Ok(()) };
+            }
         }
         if want_reply {
             // RFC 4254 §4: what is not known is refused, which is also how one answers a keepalive.
-            transport.send(|out| out.put_byte(number::REQUEST_FAILURE))?;
+            self.owed.answer(vec![number::REQUEST_FAILURE], transport)?;
         }
         Ok(())
     }
@@ -262,7 +281,7 @@ fn proven(keys: Vec<PublicKey>, reader: &mut Reader<'_>, transport: &Transport) 
 }
 
 /// The server role's answer: a signature of each key that was asked for, or a refusal.
-fn prove(mut reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshError> {
+fn prove(mut reader: Reader<'_>, transport: &Transport) -> Result<Vec<u8>, SshError> {
     let mut signatures = Vec::new();
     let mut complete = true;
     while !reader.rest().is_empty() && complete && signatures.len() < MAX_HOST_KEYS {
@@ -277,11 +296,13 @@ fn prove(mut reader: Reader<'_>, transport: &mut Transport) -> Result<(), SshErr
             None => complete = false,
         }
     }
-    transport.send(|out| match complete {
+    let mut answer = Vec::new();
+    match complete {
         true => {
-            out.put_byte(number::REQUEST_SUCCESS);
-            signatures.iter().for_each(|signature| out.put_string(signature));
+            answer.put_byte(number::REQUEST_SUCCESS);
+            signatures.iter().for_each(|signature| answer.put_string(signature));
         }
-        false => out.put_byte(number::REQUEST_FAILURE),
-    })
+        false => answer.put_byte(number::REQUEST_FAILURE),
+    }
+    Ok(answer)
 }

@@ -13,12 +13,13 @@ use crate::base::Base;
 use crate::base::{channel_methods, machine_methods};
 use crate::channel::{ChannelEnded, ChannelEvent, ChannelId, Stream};
 use crate::connection::Connection;
+use crate::global::GlobalEvent;
 use crate::limits::DEFAULT_HANDSHAKE_TIME;
 use crate::message::connection::{OpenFailure, SessionRequest};
 use crate::message::number;
 use crate::message::peer_channel::PeerChannel;
 use crate::transport::{RekeyPolicy, Statistics, Transport, TransportConfig, TransportEvent};
-use crate::{Algorithms, Machine, Offer, Role, SshError, disconnect};
+use crate::{Algorithms, ListenTicket, Machine, Offer, Role, SshError, disconnect};
 
 /// What a server is to be.
 pub struct ServerConfig {
@@ -49,6 +50,8 @@ pub enum ServerEvent {
     Auth(AuthRequest),
     /// Something about a channel.
     Channel(ChannelId, ChannelEvent),
+    /// Something outside channels: where the client wants us to listen.
+    Global(GlobalEvent),
 }
 
 /// A connection in the server role.
@@ -93,10 +96,20 @@ impl Server {
 
     /// The next event.
     pub fn poll_event(&mut self) -> Option<ServerEvent> {
-        self.events.pop_front().or_else(|| {
+        let connection = &mut self.base.connection;
+        let global = || connection.globals.events.pop_front().map(ServerEvent::Global);
+        self.events.pop_front().or_else(global).or_else(|| {
             let (id, event) = self.base.connection.poll_event()?;
             Some(ServerEvent::Channel(id, event))
         })
+    }
+
+    /// Answers [`GlobalEvent::ListenWanted`]: with the port that is listened on, 0 where it is a socket, or with a refusal.
+    ///
+    /// # Errors
+    /// [`SshError::Misuse`] when nothing awaits that answer.
+    pub fn answer_listen(&mut self, ticket: ListenTicket, port: Option<u16>) -> Result<(), SshError> {
+        self.base.connection.globals.answer_listen(ticket, port, &mut self.base.transport)
     }
 
     /// Decides on [`ServerEvent::Auth`]; input that waited is worked on.

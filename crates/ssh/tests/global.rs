@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use lantern_keys::PublicKey;
 use lantern_ssh::{
-    Attempt, AuthEvent, ChannelEvent, ClientEvent, DirectTcpip, GlobalEvent, Offer, OpenFailure, PeerChannel,
-    ServerEvent,
+    Attempt, AuthEvent, ChannelEvent, ClientEvent, DirectTcpip, GlobalEvent, ListenAt, Offer, OpenFailure,
+    PeerChannel, ServerEvent,
 };
 use pair::Pair;
 
@@ -95,9 +95,9 @@ fn a_channel_leads_to_another_place_or_is_refused_with_the_reason() {
 #[test]
 fn a_port_that_the_server_does_not_give_is_told_as_that() {
     let mut pair = logged_in();
-    pair.client.listen("127.0.0.1", 0).unwrap();
+    pair.client.listen(&ListenAt::Tcp { address: "127.0.0.1".into(), port: 0 }).unwrap();
     let answer = pair.until(|event| match event {
-        ClientEvent::Global(GlobalEvent::Listening { port, .. }) => Some(port),
+        ClientEvent::Global(GlobalEvent::Listening { at, .. }) => Some(at),
         _ => None,
     });
     assert_eq!(answer, Some(None));

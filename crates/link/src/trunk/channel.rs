@@ -142,6 +142,11 @@ impl Channel {
         Ok(())
     }
 
+    /// Whether the peer has said that it sends no more. A channel that ends without that was broken off.
+    pub fn is_finished_by_peer(&self) -> bool {
+        self.with(|channel| channel.eof).unwrap_or(false)
+    }
+
     /// Says that no more data follows.
     pub fn send_eof(&self) {
         let mut state = self.inner.handle.shared.lock();

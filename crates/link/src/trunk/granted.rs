@@ -32,6 +32,11 @@ impl Granted {
         Self { shared, number, channels }
     }
 
+    /// One that stands already.
+    pub(super) fn standing(shared: Arc<Shared>, number: u64, channels: Taken<Offered>) -> Self {
+        Self { shared, number, channels }
+    }
+
     /// The next channel that the machine opens under it; none once it is used up or the connection has ended.
     pub async fn next(&mut self) -> Option<Opened> {
         let (wanted, offered) = self.channels.recv().await?;

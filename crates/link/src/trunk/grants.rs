@@ -2,11 +2,13 @@
 
 use std::collections::HashMap;
 
-use lantern_ssh::{Cookie, DisplaySetup, PeerChannel};
+use lantern_ssh::{Cookie, DisplaySetup, ListenAt, PeerChannel};
 use tokio::sync::mpsc;
 
 /// Channels of one grant that wait to be taken; more are refused.
 pub(super) const WAITING: usize = 16;
+/// The same for callers of a port: as many as a system lets wait at a listening socket.
+const WAITING_CALLERS: usize = 1024;
 
 /// A kind of channel that a machine may open.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,13 +17,8 @@ pub enum Grant {
     Agent,
     /// To the display, for whoever presents this cookie as the first thing.
     Display(Cookie),
-    /// From a port that the machine listens on for us.
-    Port {
-        /// The address, as we asked for it.
-        address: String,
-        /// The port.
-        port: u16,
-    },
+    /// From where the machine listens for us, as it was asked to.
+    Listening(ListenAt),
 }
 
 /// How often.
@@ -34,12 +31,18 @@ pub enum Uses {
 }
 
 impl Grant {
+    /// Whether the port is ours, at whatever address: servers exist that name where a caller came in, and not what they were asked for.
+    fn covers_port(&self, wanted: &PeerChannel) -> bool {
+        matches!((self, wanted), (Self::Listening(ListenAt::Tcp { port, .. }), PeerChannel::Forwarded(from)) if *port == from.port)
+    }
+
     fn covers(&self, wanted: &PeerChannel) -> bool {
         match (self, wanted) {
             (Self::Agent, PeerChannel::Agent) => true,
-            (Self::Port { address, port }, PeerChannel::Forwarded(from)) => {
+            (Self::Listening(ListenAt::Tcp { address, port }), PeerChannel::Forwarded(from)) => {
                 *address == from.address && *port == from.port
             }
+            (Self::Listening(ListenAt::Unix(path)), PeerChannel::ForwardedUnix(from)) => path == from,
             _ => false,
         }
     }
@@ -65,7 +68,8 @@ impl<T> Default for Grants<T> {
 impl<T> Grants<T> {
     /// Has a grant stand; its number, and where its channels come to.
     pub(super) fn add(&mut self, grant: Grant, uses: Uses) -> (u64, Taken<T>) {
-        let (taker, channels) = mpsc::channel(WAITING);
+        let waiting = if matches!(grant, Grant::Listening(_)) { WAITING_CALLERS } else { WAITING };
+        let (taker, channels) = mpsc::channel(waiting);
         self.next += 1;
         self.standing.insert(self.next, (grant, uses, taker));
         (self.next, channels)
@@ -80,12 +84,20 @@ impl<T> Grants<T> {
 
     /// Who takes a channel of this kind, when a grant covers it. One that can be used once is gone then.
     pub(super) fn claim(&mut self, wanted: &PeerChannel) -> Option<Taker<T>> {
-        self.claim_by(|grant| grant.covers(wanted))
+        let by_port = |grant: &Grant| grant.covers_port(wanted);
+        self.claim_by(|grant| grant.covers(wanted)).or_else(|| match self.count(by_port) {
+            1 => self.claim_by(by_port),
+            _ => None,
+        })
     }
 
     /// Who takes a channel to the display that begins like this.
     pub(super) fn claim_display(&mut self, setup: &DisplaySetup) -> Option<Taker<T>> {
         self.claim_by(|grant| matches!(grant, Grant::Display(cookie) if setup.presents(cookie)))
+    }
+
+    fn count(&self, covers: impl Fn(&Grant) -> bool) -> usize {
+        self.standing.values().filter(|(grant, _, _)| covers(grant)).count()
     }
 
     fn claim_by(&mut self, covers: impl Fn(&Grant) -> bool) -> Option<Taker<T>> {

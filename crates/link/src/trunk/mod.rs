@@ -16,6 +16,7 @@ mod displays;
 mod driver;
 mod granted;
 mod grants;
+mod listening;
 mod state;
 
 use std::sync::{Arc, Weak};
@@ -33,7 +34,11 @@ use crate::pump::Pump;
 pub use channel::{Channel, ChannelEnd, Reply};
 pub use granted::{Granted, Opened};
 pub use grants::{Grant, Uses};
+pub use listening::Listening;
 use state::{Shared, Waits};
+
+/// How soon a sign of life is noticed that somebody waits for.
+const LOOK_AGAIN: Duration = Duration::from_millis(20);
 
 /// What the handles of a connection have in common; the last one to go ends it.
 pub(crate) struct Handle {
@@ -186,40 +191,61 @@ impl Trunk {
         Granted::new(self.handle.shared.clone(), grant, uses)
     }
 
-    /// Whether the machine would listen for us on a port of its own; it stops at once.
-    ///
-    /// # Errors
-    /// [`LinkError::Unanswered`] or [`LinkError::Lost`].
-    pub async fn listens_for_us(&self) -> Result<bool, LinkError> {
-        const LOOPBACK: &str = "127.0.0.1";
-        let ticket = {
+    /// Whether the machine gives a sign of life within this time: it is asked for one.
+    pub async fn is_alive(&self, within: Duration) -> bool {
+        let asked = Instant::now();
+        {
             let mut state = self.shared().lock();
-            let ticket = state.client.listen(LOOPBACK, 0).map_err(|error| self.lost(error))?;
-            state.listening.insert(ticket, None);
-            self.shared().wake_driver();
-            ticket
-        };
-        let shared = self.shared();
-        let answered = std::future::poll_fn(|cx| {
-            shared.lock().poll(cx, Waits::Global, |state| match state.listening.get(&ticket) {
-                Some(Some(port)) => Some(*port),
-                _ => None,
-            })
-        });
-        let answered = timeout(self.answer_limit(), answered).await;
-        let mut state = self.shared().lock();
-        state.listening.remove(&ticket);
-        match answered {
-            Ok(Ok(port)) => {
-                if let Some(port) = port {
-                    state.client.stop_listening(LOOPBACK, port).map_err(|error| self.lost(error))?;
-                    self.shared().wake_driver();
-                }
-                Ok(port.is_some())
+            if state.client.ask_for_life(asked).is_err() {
+                return false;
             }
-            Ok(Err(error)) => Err(self.lost(error)),
-            Err(_) => Err(self.unanswered("whether it listens for us")),
+            self.shared().wake_driver();
         }
+        loop {
+            let (idle, waited) = (self.account().idle, asked.elapsed());
+            if idle < waited {
+                return self.ended_by().is_none();
+            }
+            if waited >= within || self.ended_by().is_some() {
+                return false;
+            }
+            tokio::time::sleep(LOOK_AGAIN).await;
+        }
+    }
+
+    /// What ended the connection, once something has.
+    pub fn ended_by(&self) -> Option<LinkError> {
+        let ended = self.shared().lock().ended_by();
+        ended.map(|error| self.lost(error))
+    }
+
+    /// Waits until the connection has ended; why.
+    pub async fn ended(&self) -> LinkError {
+        std::future::poll_fn(|cx| {
+            let mut state = self.shared().lock();
+            match state.ended_by() {
+                Some(error) => std::task::Poll::Ready(self.lost(error)),
+                None => {
+                    state.wait(cx, Waits::Global);
+                    std::task::Poll::Pending
+                }
+            }
+        })
+        .await
+    }
+
+    async fn over(&self) {
+        std::future::poll_fn(|cx| {
+            let mut state = self.shared().lock();
+            match state.is_over {
+                true => std::task::Poll::Ready(()),
+                false => {
+                    state.wait(cx, Waits::Over);
+                    std::task::Poll::Pending
+                }
+            }
+        })
+        .await;
     }
 
     /// Asks the machine to prove that it holds these keys of its announcement.
@@ -255,19 +281,8 @@ impl Trunk {
 
     /// Says goodbye and closes, within a second. Channels that are still there end.
     pub async fn close(self) {
-        let shared = self.shared();
-        shared.abandon();
-        std::future::poll_fn(|cx| {
-            let mut state = shared.lock();
-            match state.is_over {
-                true => std::task::Poll::Ready(()),
-                false => {
-                    state.wait(cx, Waits::Over);
-                    std::task::Poll::Pending
-                }
-            }
-        })
-        .await;
+        self.shared().abandon();
+        self.over().await;
     }
 
     /// How long the machine may take to answer something that it is asked for.

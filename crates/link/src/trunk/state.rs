@@ -8,12 +8,13 @@ use std::task::{Context, Poll, Waker};
 use bytes::Bytes;
 use lantern_book::Rotation;
 use lantern_ssh::{
-    ChannelEvent, ChannelId, Client, ClientEvent, GlobalEvent, GlobalTicket, Machine, OpenFailure,
-    PeerChannel, SessionRequest, SshError, Stream,
+    ChannelEvent, ChannelId, Client, ClientEvent, GlobalEvent, Machine, OpenFailure, PeerChannel,
+    SessionRequest, SshError, Stream,
 };
 use tokio::sync::mpsc;
 
 use super::grants::{Grants, Taker};
+use super::listening::Requests;
 use super::{Destination, Handle};
 use crate::LinkError;
 
@@ -34,7 +35,7 @@ impl Shared {
             channels: HashMap::new(),
             grants: Grants::default(),
             displays: None,
-            listening: HashMap::new(),
+            listening: Requests::new(),
             announcements: None,
             rotations: Vec::new(),
             lost: None,
@@ -99,7 +100,7 @@ pub(super) struct State {
     /// Who finds out whose a channel to a display is.
     pub(super) displays: Option<Taker<Offered>>,
     /// Requests that the machine listen for us, and what it answered.
-    pub(super) listening: HashMap<GlobalTicket, Option<Option<u16>>>,
+    pub(super) listening: Requests,
     pub(super) announcements: Option<mpsc::UnboundedSender<GlobalEvent>>,
     pub(super) rotations: Vec<Rotation>,
     /// What ended the connection.
@@ -213,21 +214,9 @@ impl State {
         }
     }
 
-    /// What `find` finds, else waits for it, else the end of the connection.
-    pub(super) fn poll<T>(
-        &mut self,
-        cx: &Context<'_>,
-        what: Waits,
-        find: impl FnOnce(&Self) -> Option<T>,
-    ) -> Poll<Result<T, SshError>> {
-        if let Some(found) = find(self) {
-            return Poll::Ready(Ok(found));
-        }
-        if let Some(error) = &self.lost {
-            return Poll::Ready(Err(error.clone()));
-        }
-        self.wait(cx, what);
-        Poll::Pending
+    /// Whoever waits for an answer to a global request looks again.
+    pub(super) fn wake_global(&mut self) {
+        self.global_waiters.drain(..).for_each(Waker::wake);
     }
 
     /// Takes what has happened to those who wait for it.
@@ -235,12 +224,7 @@ impl State {
         while let Some(event) = self.client.poll_event() {
             match event {
                 ClientEvent::Channel(id, event) => self.on_channel(id, event),
-                ClientEvent::Global(GlobalEvent::Listening { ticket, port }) => {
-                    if let Some(place) = self.listening.get_mut(&ticket) {
-                        *place = Some(port);
-                    }
-                    self.global_waiters.drain(..).for_each(Waker::wake);
-                }
+                ClientEvent::Global(GlobalEvent::Listening { ticket, at }) => self.on_listening(ticket, at),
                 ClientEvent::Global(event) => {
                     if let Some(announcements) = &self.announcements {
                         let _ = announcements.send(event);

@@ -17,8 +17,8 @@ use lantern_keys::container::Protect;
 use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
 use lantern_link::{ConnectRequest, Nobody, Pump, Trunk, connect_over};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, ChannelEvent, ChannelId, Offer, OpenFailure, PeerChannel, Server, ServerConfig,
-    ServerEvent, SessionRequest, Stream,
+    AuthAnswer, AuthMethod, ChannelEvent, ChannelId, Forwarded, GlobalEvent, ListenAt, Offer, OpenFailure,
+    PeerChannel, Server, ServerConfig, ServerEvent, SessionRequest, Stream,
 };
 use tokio::io::{DuplexStream, duplex};
 use tokio::sync::mpsc;
@@ -41,6 +41,12 @@ pub enum Do {
     FallSilent,
     /// Ask for new keys.
     Renew,
+    /// Listen wherever it is asked to from now on.
+    Listen,
+    /// Say that no more follows on the channel that was opened last.
+    End,
+    /// Close the channel that was opened last, and say nothing before.
+    BreakOff,
 }
 
 /// What the machine heard.
@@ -50,6 +56,11 @@ pub struct Heard {
     pub requests: Vec<String>,
     pub data: Vec<u8>,
     pub opened: Vec<Result<(), OpenFailure>>,
+    /// Where it listens.
+    pub listening: Vec<ListenAt>,
+    /// Channels that the client has ended or closed, of those that the machine opened.
+    pub ended: usize,
+    pub closed: usize,
     /// How the connection ended.
     pub end: Option<String>,
 }
@@ -137,6 +148,7 @@ async fn serve(
         refused: HashSet::new(),
         echoes: HashMap::new(),
         takes_nothing: false,
+        listens: false,
     };
     loop {
         while let Some(event) = server.poll_event() {
@@ -152,10 +164,12 @@ async fn serve(
                     let _ = server.answer_auth(answer, Instant::now());
                 }
                 ServerEvent::Channel(id, event) => machine.handle(&mut server, id, event),
+                ServerEvent::Global(event) => machine.handle_global(&mut server, event),
             }
         }
         let turn = tokio::select! {
-            turn = pump.turn(&mut server) => turn,
+            // What it is told holds for all that comes after.
+            biased;
             order = orders.recv() => {
                 match order {
                     Some(Do::Say(payload)) => drop(server.send_anything(&payload)),
@@ -171,10 +185,14 @@ async fn serve(
                     Some(Do::Refuse(name)) => drop(machine.refused.insert(name)),
                     Some(Do::FallSilent) => silent = true,
                     Some(Do::Renew) => drop(server.rekey(Instant::now())),
+                    Some(Do::Listen) => machine.listens = true,
+                    Some(Do::End) => drop(latest.map(|id| server.channel_eof(id))),
+                    Some(Do::BreakOff) => drop(latest.map(|id| server.channel_close(id))),
                     None => std::future::pending().await,
                 }
                 Ok(())
             }
+            turn = pump.turn(&mut server) => turn,
         };
         if let Err(error) = turn {
             heard.lock().unwrap().end = Some(error.to_string());
@@ -190,11 +208,38 @@ struct Script {
     /// Names of requests that are refused.
     refused: HashSet<&'static str>,
     takes_nothing: bool,
+    listens: bool,
     /// What is to be sent back and had no room yet, and whether an end follows.
     echoes: HashMap<ChannelId, (VecDeque<Bytes>, bool)>,
 }
 
 impl Script {
+    fn handle_global(&mut self, server: &mut Server, event: GlobalEvent) {
+        let mut heard = self.heard.lock().unwrap();
+        match event {
+            GlobalEvent::ListenWanted(ticket, _) if !self.listens => {
+                server.answer_listen(ticket, None).unwrap();
+            }
+            GlobalEvent::ListenWanted(ticket, at) => {
+                let (at, port) = match at {
+                    ListenAt::Tcp { address, port: 0 } => (ListenAt::Tcp { address, port: 4711 }, 4711),
+                    at => (at, 0),
+                };
+                server.answer_listen(ticket, Some(port)).unwrap();
+                if let ListenAt::Tcp { address, port } = &at {
+                    // A caller that is as quick as the answer.
+                    let (address, port) = (address.clone(), *port);
+                    let originator = ("192.0.2.9".to_owned(), 1);
+                    let from = PeerChannel::Forwarded(Forwarded { address, port, originator });
+                    self.ours.extend(server.open_channel(&from, Instant::now()).ok());
+                }
+                heard.listening.push(at);
+            }
+            GlobalEvent::StopListening(at) => heard.listening.retain(|other| *other != at),
+            _ => {}
+        }
+    }
+
     fn echo(&mut self, server: &mut Server, id: ChannelId) {
         let Some((pieces, ends)) = self.echoes.get_mut(&id) else { return };
         while let Some(piece) = pieces.front_mut() {
@@ -260,13 +305,15 @@ impl Script {
                 self.echo(server, id);
             }
             ChannelEvent::Writable => self.echo(server, id),
+            ChannelEvent::Eof if self.ours.contains(&id) => heard.ended += 1,
             ChannelEvent::Eof => {
                 self.echoes.entry(id).or_default().1 = true;
                 self.echo(server, id);
             }
             ChannelEvent::Closed => {
-                if !self.ours.contains(&id) {
-                    heard.channels -= 1;
+                match self.ours.contains(&id) {
+                    true => heard.closed += 1,
+                    false => heard.channels -= 1,
                 }
                 server.channel_release(id);
             }

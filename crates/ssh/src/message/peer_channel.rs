@@ -71,7 +71,9 @@ impl Forwarded {
 /// The type on the wire of channels to our display (RFC 4254 §6.3.2).
 pub(crate) const DISPLAY_TYPE: &[u8] = b"x11";
 /// The type of channels to a unix socket that the server reaches (the public notes on streamlocal).
-pub(crate) const STREAMLOCAL_TYPE: &[u8] = b"direct-streamlocal@openssh.com";
+const DIRECT_UNIX_TYPE: &[u8] = b"direct-streamlocal@openssh.com";
+/// The type of channels from a unix socket that the server listens on for us.
+const FORWARDED_UNIX_TYPE: &[u8] = b"forwarded-streamlocal@openssh.com";
 
 /// What a channel is that the peer wants to open.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -87,6 +89,10 @@ pub enum PeerChannel {
     },
     /// From a port that we asked the peer to listen on (RFC 4254 §7.2).
     Forwarded(Forwarded),
+    /// To a unix socket that we reach, for the peer: what a client asks of a server (the public notes on streamlocal).
+    DirectUnix(String),
+    /// From a unix socket that we asked the peer to listen on.
+    ForwardedUnix(String),
 }
 
 impl PeerChannel {
@@ -96,6 +102,12 @@ impl PeerChannel {
         Ok(match (role, open.channel_type) {
             (Role::Server, DirectTcpip::TYPE) => Some(Self::Direct(
                 DirectTcpip::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN (direct-tcpip)"))?,
+            )),
+            (Role::Server, DIRECT_UNIX_TYPE) => Some(Self::DirectUnix(
+                decode_path(reader).map_err(SshError::malformed("CHANNEL_OPEN (direct-streamlocal)"))?,
+            )),
+            (Role::Client, FORWARDED_UNIX_TYPE) => Some(Self::ForwardedUnix(
+                decode_path(reader).map_err(SshError::malformed("CHANNEL_OPEN (forwarded-streamlocal)"))?,
             )),
             (Role::Client, kind) if kind == crate::agent::CHANNEL_TYPE.as_bytes() => Some(Self::Agent),
             (Role::Client, DISPLAY_TYPE) => {
@@ -121,8 +133,27 @@ impl PeerChannel {
                 (DISPLAY_TYPE, rest)
             }
             Self::Forwarded(forwarded) => (Forwarded::TYPE, forwarded.encode()),
+            Self::DirectUnix(path) => {
+                let mut rest = Vec::new();
+                rest.put_string(path.as_bytes());
+                // Two fields that are reserved.
+                rest.put_string(b"");
+                rest.put_uint32(0);
+                (DIRECT_UNIX_TYPE, rest)
+            }
+            Self::ForwardedUnix(path) => {
+                let mut rest = Vec::new();
+                rest.put_string(path.as_bytes());
+                rest.put_string(b"");
+                (FORWARDED_UNIX_TYPE, rest)
+            }
         }
     }
+}
+
+/// What is reserved behind the path is read over: no two descriptions of it agree.
+fn decode_path(mut reader: Reader<'_>) -> Result<String, WireError> {
+    Ok(reader.text("socket path")?.to_owned())
 }
 
 fn decode_place(mut reader: Reader<'_>) -> Result<(String, u16), WireError> {
@@ -138,4 +169,8 @@ pub(crate) fn decode_anything(bytes: &[u8]) {
     DirectTcpip::decode(Reader::new(bytes));
     Forwarded::decode(Reader::new(bytes));
     decode_place(Reader::new(bytes));
+    decode_path(Reader::new(bytes));
+    for name in [&b"tcpip-forward"[..], b"cancel-streamlocal-forward@openssh.com"] {
+        crate::ListenAt::decode(name, &mut Reader::new(bytes));
+    }
 }

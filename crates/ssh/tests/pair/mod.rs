@@ -13,8 +13,8 @@ use bytes::Bytes;
 use lantern_keys::wire::Writer;
 use lantern_keys::{Curve, KeyAlgorithm, PrivateKey, RandomSource, RsaBits};
 use lantern_ssh::{
-    AuthAnswer, AuthMethod, ChannelEvent, ChannelId, Client, ClientConfig, ClientEvent, Machine, Offer,
-    Server, ServerConfig, ServerEvent, SshError, Stream,
+    AuthAnswer, AuthMethod, ChannelEvent, ChannelId, Client, ClientConfig, ClientEvent, GlobalEvent, Machine,
+    Offer, Server, ServerConfig, ServerEvent, SshError, Stream,
 };
 
 /// A fixed sequence of bytes: tests must not depend on chance.
@@ -292,7 +292,10 @@ impl Pair {
             }
             ServerEvent::Channel(id, ChannelEvent::Eof) => self.server.channel_close(id),
             ServerEvent::Channel(id, ChannelEvent::Closed) => self.server.channel_release(id),
-            ServerEvent::Channel(..) => {}
+            ServerEvent::Global(GlobalEvent::ListenWanted(ticket, _)) => {
+                self.server.answer_listen(ticket, None).unwrap();
+            }
+            ServerEvent::Channel(..) | ServerEvent::Global(_) => {}
         }
     }
 

@@ -1,0 +1,9 @@
+//! Sockets of this computer: where tunnels listen, who calls there, and what they lead to.
+
+mod listener;
+mod relay;
+mod stream;
+
+pub use listener::{ListenError, Listener};
+pub use relay::{Broken, Meter, relay};
+pub use stream::LocalStream;
