@@ -185,7 +185,7 @@ impl BookError {
     }
 
     /// The word that is most like this one, when any is.
-    pub(crate) fn nearest<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> Option<String> {
+    pub fn nearest<'a>(name: &str, known: impl Iterator<Item = &'a str>) -> Option<String> {
         known
             .map(|candidate| (edit_distance(name, candidate), candidate))
             .filter(|(distance, candidate)| *distance <= candidate.len().max(name.len()) / 3 + 1)

@@ -61,6 +61,17 @@ impl Home {
     }
 
     /// What is remembered, by the one who remembers: there is room for one kind of memory, and nothing for another.
+    /// A folder in it that only we can open; made when it is not there.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub fn folder(&self, name: &str) -> Result<PathBuf, BookError> {
+        create_private_folder(&self.path)?;
+        let folder = self.file(name);
+        create_private_folder(&folder)?;
+        Ok(folder)
+    }
+
     pub(crate) fn memory<T: Any + Default + Send + Sync>(&self) -> Option<&T> {
         self.memory.0.get_or_init(|| Box::new(T::default())).downcast_ref()
     }

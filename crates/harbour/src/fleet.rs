@@ -2,10 +2,10 @@
 
 use lantern_keys::{KeyError, PublicKey, SecretString};
 
-use crate::{LoginRule, MachineSpec, UserSpec};
+use crate::{LoginRule, MachineSpec, Service, UserSpec};
 
 /// The sample machines: two lamps that take a key, a foghorn that wants key and password, a tide gauge that asks
-/// for a code, a chart room with a banner, and a gateway with two machines that only it reaches. `key` is the keeper's.
+/// for a code, a chart room with a banner and a console that only itself reaches, and a gateway with two machines that only it reaches. `key` is the keeper's.
 ///
 /// # Errors
 /// When host keys cannot be made.
@@ -28,13 +28,25 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
     };
     let mut chart_room = with_user("chart-room", 15, by_key())?;
     chart_room.banner = Some("Keepers of the northern lights only. What you do here is logged.\n".into());
+    // A console and a plain page, on its own loopback alone; whatever else is asked for there is refused.
+    chart_room.services = vec![
+        (443, Service::SecurePage),
+        (80, Service::Page),
+        (25, Service::Greeting("220 chart-room.lights.example ESMTP\r\n")),
+    ];
+    chart_room.listens = true;
+    let lamp_01 = MachineSpec {
+        services: vec![(80, Service::Page)],
+        listens: true,
+        ..with_user("lamp-01", 11, by_key())?
+    };
     let gate = MachineSpec { gateway: true, ..with_user("harbour-gate", 16, by_key())? };
     let inner = |name: &str, number: u8, address: &str| {
         with_user(name, number, by_key())
             .map(|spec| MachineSpec { inner_address: Some(address.into()), ..spec })
     };
     Ok(vec![
-        with_user("lamp-01", 11, by_key())?,
+        lamp_01,
         with_user("lamp-02", 12, by_key())?,
         with_user("foghorn", 13, both)?,
         with_user("tide-gauge", 14, code)?,

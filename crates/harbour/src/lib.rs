@@ -5,6 +5,7 @@
 //! ([`system`]), whose output never changes. [`LatencyLink`] is a line in front of one that delays every byte and counts
 //! round trips.
 
+mod cable;
 mod dns;
 mod fault;
 mod fleet;
@@ -18,6 +19,7 @@ mod session;
 mod spec;
 pub mod system;
 
+pub use cable::Cable;
 pub use dns::NameServer;
 pub use fault::Fault;
 pub use fleet::sample_fleet;

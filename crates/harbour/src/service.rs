@@ -14,6 +14,9 @@ const IN_BETWEEN: usize = 64 * 1024;
 /// Longest head of a request, in bytes.
 const MAX_HEAD: usize = 16 * 1024;
 
+/// How long a machine's certificate holds, in days.
+const YEAR: i32 = 365;
+
 /// Something that listens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Service {
@@ -76,12 +79,16 @@ fn acceptor(machine: &str) -> Option<TlsAcceptor> {
         return Some(config.clone().into());
     }
     let name = format!("{machine}.lights.example");
-    let certified = rcgen::generate_simple_self_signed(vec![name]).ok()?;
-    let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(certified.signing_key.serialize_der()));
+    let pair = rcgen::KeyPair::generate().ok()?;
+    let mut params = rcgen::CertificateParams::new(vec![name]).ok()?;
+    let end = jiff::Zoned::now().date().checked_add(jiff::Span::new().days(YEAR)).ok()?;
+    let number = |part: i8| u8::try_from(part).unwrap_or(1);
+    params.not_after = rcgen::date_time_ymd(end.year().into(), number(end.month()), number(end.day()));
+    let certificate = params.self_signed(&pair).ok()?;
+    let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(pair.serialize_der()));
     let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
     let config = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions().ok()?;
-    let config =
-        config.with_no_client_auth().with_single_cert(vec![certified.cert.der().clone()], key).ok()?;
+    let config = config.with_no_client_auth().with_single_cert(vec![certificate.der().clone()], key).ok()?;
     let config = Arc::new(config);
     made.insert(machine.to_owned(), config.clone());
     Some(config.into())

@@ -6,6 +6,7 @@
 
 mod client;
 mod confirm;
+mod holder;
 mod service;
 mod status;
 mod terminal;
@@ -16,6 +17,7 @@ use std::path::PathBuf;
 use lantern_book::Home;
 
 pub use client::{KeeperError, find, must, status, stop_request};
+pub use holder::{Held, Holder, HolderAnswer, HolderRequest, MachineReport, Told, ask_all};
 pub use service::{listen, serve};
 pub use status::{HeldKey, Status};
 pub use terminal::unforeseen;

@@ -96,7 +96,7 @@ pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
 
 /// Whether the other end is a process of the same user. The socket's mode says so too; this holds where a mode is not
 /// looked at.
-fn is_ours(stream: &UnixStream) -> bool {
+pub(crate) fn is_ours(stream: &UnixStream) -> bool {
     let us = rustix::process::geteuid().as_raw();
     stream.peer_cred().is_ok_and(|peer| peer.uid() == us || peer.uid() == 0)
 }

@@ -49,7 +49,7 @@ async fn outward(scene: &Scene) -> Tunnel {
     let meter = Arc::new(Meter::default());
     let relayed = tokio::spawn({
         let meter = meter.clone();
-        async move { relay(channel, local, Bytes::new(), &meter).await }
+        async move { relay(channel, local, Bytes::new(), &*meter).await }
     });
     Tunnel { machine, caller, relayed, meter, _trunk: trunk }
 }
@@ -67,7 +67,7 @@ async fn inward(scene: &Scene) -> Tunnel {
     let meter = Arc::new(Meter::default());
     let relayed = tokio::spawn({
         let meter = meter.clone();
-        async move { relay(channel, local, "first ".into(), &meter).await }
+        async move { relay(channel, local, "first ".into(), &*meter).await }
     });
     Tunnel { machine, caller, relayed, meter, _trunk: trunk }
 }
@@ -96,7 +96,10 @@ fn what_goes_in_comes_out_and_ends_pass_both_ways() {
         assert_eq!(tunnel.relayed.await.unwrap(), Ok(()));
         tunnel.machine.until(|heard| (heard.channels == 0).then_some(())).await;
         let moved = |count: &std::sync::atomic::AtomicU64| count.load(Ordering::Relaxed);
-        assert_eq!([moved(&tunnel.meter.to_machine), moved(&tunnel.meter.from_machine)], [sent.len() as u64; 2]);
+        assert_eq!(
+            [moved(&tunnel.meter.to_machine), moved(&tunnel.meter.from_machine)],
+            [sent.len() as u64; 2]
+        );
         tunnel.relayed = tokio::spawn(async { Ok(()) });
     });
 }

@@ -14,6 +14,7 @@
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
 //! - [`trust`]: what machines present now, what that means, and what a team has verified.
 //! - [`inventory`]: the book brought in line with an inventory.
+//! - [`tunnel`]: tunnels, kept up, and what is behind them.
 //! - [`demo`]: the sample book and the story that is told with it.
 
 mod at_once;
@@ -39,6 +40,7 @@ pub mod rotate;
 mod source_address;
 mod target;
 pub mod trust;
+pub mod tunnel;
 mod withdraw;
 
 pub use counted::counted;

@@ -2,12 +2,16 @@
 
 use std::path::Path;
 
-/// A path as it can be typed in a POSIX shell (XCU 2.2.2).
+/// A path as it can be typed in a POSIX shell.
 pub fn quoted(path: &Path) -> String {
-    let text = path.display().to_string();
+    quoted_text(&path.display().to_string())
+}
+
+/// A text that a POSIX shell takes for one word and nothing else (XCU 2.2.2).
+pub(crate) fn quoted_text(text: &str) -> String {
     let plain = |c: char| c.is_ascii_alphanumeric() || "-_./~@+:,".contains(c);
-    match text.chars().all(plain) {
-        true => text,
+    match !text.is_empty() && !text.starts_with('~') && text.chars().all(plain) {
+        true => text.to_owned(),
         false => format!("'{}'", text.replace('\'', "'\\''")),
     }
 }
@@ -22,6 +26,7 @@ mod tests {
         for (path, shown) in [
             ("/home/keeper/a.key", "/home/keeper/a.key"),
             ("/tmp/two words", "'/tmp/two words'"),
+            ("~", "'~'"),
             ("/tmp/it's", "'/tmp/it'\\''s'"),
             ("/tmp/$(reboot)", "'/tmp/$(reboot)'"),
         ] {

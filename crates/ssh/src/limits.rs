@@ -81,8 +81,8 @@ pub const RECEIVE_BLOCK: usize = MIN_SHARED_SLICE * SHARED_BLOCKS;
 pub const SHARE_BELOW: usize = 2 * RECEIVE_BLOCK;
 /// Small pieces are copied together up to this size, in bytes.
 pub const RECEIVED_PIECE: usize = 32 * 1024;
-/// Most channels that the peer wants to open and that nobody has answered.
-pub const MAX_ASKED: usize = 64;
+/// Most channels that the peer wants to open and that nobody has answered: a page with many parts opens hundreds at once.
+pub const MAX_ASKED: usize = 1024;
 /// Most announcements of host keys that are looked at on one connection: a server announces once, and again when its
 /// keys change.
 pub const MAX_ANNOUNCEMENTS: u32 = 16;

@@ -114,6 +114,18 @@ pub(crate) fn profiles() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, profile_names().into_iter()))
 }
 
+/// Names of tunnels that the book has.
+pub(crate) fn tunnels() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let Some(book) = book() else { return Vec::new() };
+        let maps = book.places().filter_map(|(_, settings)| settings.map(Field::Tunnels));
+        let mut names: Vec<String> = maps.flat_map(|map| map.keys().cloned()).collect();
+        names.sort();
+        names.dedup();
+        candidates(current, names.into_iter())
+    })
+}
+
 /// The last word of a selection: a machine, or a tag behind `@`.
 pub(crate) fn selection() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {

@@ -109,7 +109,8 @@ pub(crate) struct LockArgs {
     pub(crate) passphrase_from: Option<SecretSource>,
 }
 
-fn lifetime(text: &str) -> Result<u32, String> {
+/// A time in seconds, as people type it.
+pub(crate) fn lifetime(text: &str) -> Result<u32, String> {
     let wrong = || "a time such as 8h, 30m or 2d, up to ten years".to_owned();
     let days = text.strip_suffix('d').and_then(|days| days.trim().parse::<i64>().ok());
     let seconds = match days {

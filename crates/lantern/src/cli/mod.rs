@@ -25,6 +25,7 @@ pub(crate) mod shell;
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;
 pub(crate) mod trust;
+pub(crate) mod tunnel;
 
 use std::ffi::OsString;
 
@@ -107,6 +108,13 @@ pub(crate) enum Command {
     Shell(shell::ShellArgs),
     /// Run a command on a machine
     Run(run::RunArgs),
+    /// Open tunnels to what only machines reach, and keep them up
+    #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern tunnel open chart-room console --browse
+  lantern tunnel open lamp-01 --local 8443 --to 127.0.0.1:443
+  lantern tunnel list --watch")]
+    Tunnel(tunnel::TunnelCommand),
     /// Print a completion script for a shell
     Completions(completions::CompletionsArgs),
     /// Print or write the manual pages

@@ -19,6 +19,7 @@ pub(crate) mod run;
 mod session;
 pub(crate) mod shell;
 pub(crate) mod trust;
+pub(crate) mod tunnel;
 
 use std::future::Future;
 
@@ -46,6 +47,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Doctor(args) => doctor::run(&args, global),
         Command::Shell(args) => shell::run(&args, global),
         Command::Run(args) => run::run(&args, global),
+        Command::Tunnel(command) => tunnel::run(command, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),
         Command::Manual(args) => manual::run(&args).map(|()| 0),
         Command::ExitCodes => exit_codes(global.json).map(|()| 0),

@@ -8,14 +8,21 @@ pub(crate) fn ago(time: Timestamp) -> String {
 }
 
 fn between(time: Timestamp, now: Timestamp) -> String {
-    let seconds = now.as_second().saturating_sub(time.as_second());
+    match now.as_second().saturating_sub(time.as_second()) {
+        // Or a clock that was set back.
+        i64::MIN..60 => "now".into(),
+        seconds => format!("{} ago", span(seconds)),
+    }
+}
+
+/// Words for a length of time in seconds: "5 s", "5 min", "3 days".
+pub(crate) fn span(seconds: i64) -> String {
     let of = |size: i64, one: &str, many: &str| match seconds / size {
-        1 => format!("1 {one} ago"),
-        number => format!("{number} {many} ago"),
+        1 => format!("1 {one}"),
+        number => format!("{number} {many}"),
     };
     match seconds {
-        // A clock that was set back.
-        i64::MIN..60 => "now".into(),
+        i64::MIN..60 => format!("{seconds} s"),
         60..3600 => of(60, "min", "min"),
         3600..86_400 => of(3600, "h", "h"),
         86_400..5_184_000 => of(86_400, "day", "days"),

@@ -258,6 +258,7 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
         LinkError::Proxy { .. } => code::ROUTE,
         LinkError::Gateway { source, .. } => code_of(source),
         LinkError::GatewayRefused { .. } => code::ROUTE,
+        LinkError::ListenRefused { .. } => code::SESSION,
     }
 }
 

@@ -7,6 +7,7 @@ pub(crate) mod failure;
 pub(crate) mod fit;
 pub(crate) mod flags_view;
 pub(crate) mod key_audit;
+mod live_lines;
 pub(crate) mod login_advice;
 pub(crate) mod mark;
 pub(crate) mod output;
@@ -14,8 +15,10 @@ pub(crate) mod plan;
 pub(crate) mod progress;
 pub(crate) mod qr;
 pub(crate) mod search;
+pub(crate) mod size;
 pub(crate) mod table;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;
+pub(crate) mod tunnel;
 pub(crate) mod wrap;

@@ -77,6 +77,16 @@ pub(crate) fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     print_bytes(format!("{}\n", visible_json(&text)).as_bytes())
 }
 
+/// Writes a result as JSON on one line: one of several that come as things happen.
+///
+/// # Errors
+/// As [`print`].
+pub(crate) fn print_json_line(value: &impl Serialize) -> Result<(), Failure> {
+    let text = serde_json::to_string(value)
+        .map_err(|error| Failure::new(code::INTERNAL, format!("cannot write JSON: {error}")))?;
+    print_bytes(format!("{}\n", visible_json(&text)).as_bytes())
+}
+
 /// JSON that shows everything that is in it: what nobody sees stands there by its number, as controls do anyway (RFC 8259 §7).
 fn visible_json(text: &str) -> String {
     let mut out = String::with_capacity(text.len());

@@ -72,6 +72,16 @@ impl TerminalAsk {
         nobody
     }
 
+    /// From now on what is typed or was handed over answers again: for connections that are made anew when they are lost.
+    pub(crate) fn remember(&self) {
+        self.known().remembers = true;
+    }
+
+    /// The same, and nobody is asked: what is not known is not answered.
+    pub(crate) fn unattended(&self) -> Self {
+        Self { may_ask: false, ..self.clone() }
+    }
+
     /// Tells the passphrase of a key beforehand.
     pub(crate) fn know_passphrase(&self, key: &str, passphrase: SecretString) {
         self.known().passphrases.insert(key.to_owned(), passphrase);
@@ -120,9 +130,7 @@ impl TerminalAsk {
                 let answer = conversation.answer(&question);
                 let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
                 known.interrupted |= conversation.interrupted;
-                if let (Question::Passphrase { key, .. }, Answer::Secret(secret)) = (&question, &answer) {
-                    known.passphrases.insert(key.clone(), secret.clone());
-                }
+                known.learn(&question, &answer);
                 answer
             });
             let _ = over.send(());

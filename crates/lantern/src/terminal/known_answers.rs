@@ -19,6 +19,8 @@ pub(super) struct Known {
     pub(super) passphrase: Option<SecretString>,
     /// What was answered before, for commands that connect several times.
     pub(super) passphrases: HashMap<String, SecretString>,
+    /// Whether passwords answer more than once, and typed ones too.
+    pub(super) remembers: bool,
     pub(super) interrupted: bool,
     /// How the machine is marked.
     pub(super) mark: Option<Mark>,
@@ -29,6 +31,28 @@ pub(super) struct Known {
 impl Known {
     pub(super) fn is_meant(&self, machine: &str) -> bool {
         self.machine.as_deref().is_none_or(|meant| meant == machine)
+    }
+
+    /// What a person answered, as far as it is good for another time.
+    pub(super) fn learn(&mut self, question: &Question, answer: &Answer) {
+        match (question, answer) {
+            (Question::Passphrase { key, .. }, Answer::Secret(secret)) => {
+                self.passphrases.insert(key.clone(), secret.clone());
+            }
+            (Question::Password { machine, .. }, Answer::Secret(secret))
+                if self.remembers && self.is_meant(machine) =>
+            {
+                self.password = Some(secret.clone());
+            }
+            (Question::ProxyPassword { .. }, Answer::Secret(secret)) if self.remembers => {
+                self.proxy_password = Some(secret.clone());
+            }
+            _ => {}
+        }
+    }
+
+    fn password(&mut self) -> Option<SecretString> {
+        if self.remembers { self.password.clone() } else { self.password.take() }
     }
 
     /// What stands before a question: the mark of the machine that it is about.
@@ -55,12 +79,19 @@ impl Known {
                 self.passphrases.insert(key.clone(), secret.clone());
                 secret
             }
-            Question::Password { machine, .. } if self.is_meant(machine) => self.password.take()?,
+            // One that was not it is not said twice.
+            Question::Password { again: true, .. } | Question::ProxyPassword { again: true, .. }
+                if self.remembers =>
+            {
+                return None;
+            }
+            Question::Password { machine, .. } if self.is_meant(machine) => self.password()?,
+            Question::ProxyPassword { .. } if self.remembers => self.proxy_password.clone()?,
             Question::ProxyPassword { .. } => self.proxy_password.take()?,
             // A ready-made password answers a single hidden question, which is how many servers ask for it.
             Question::Prompts { machine, prompts } => match prompts.prompts.as_slice() {
                 [only] if !only.echo && self.is_meant(machine) => {
-                    return Some(Answer::Secrets(vec![self.password.take()?]));
+                    return Some(Answer::Secrets(vec![self.password()?]));
                 }
                 _ => return None,
             },

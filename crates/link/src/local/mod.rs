@@ -5,5 +5,5 @@ mod relay;
 mod stream;
 
 pub use listener::{ListenError, Listener};
-pub use relay::{Broken, Meter, relay};
+pub use relay::{Broken, Meter, Passing, relay};
 pub use stream::LocalStream;

@@ -27,6 +27,24 @@ pub struct Meter {
     pub from_machine: AtomicU64,
 }
 
+/// Hears of what passes.
+pub trait Passing: Sync {
+    /// This went to the machine.
+    fn outward(&self, piece: &[u8]);
+    /// So many bytes came from it.
+    fn inward(&self, bytes: usize);
+}
+
+impl Passing for Meter {
+    fn outward(&self, piece: &[u8]) {
+        self.to_machine.fetch_add(piece.len() as u64, Ordering::Relaxed);
+    }
+
+    fn inward(&self, bytes: usize) {
+        self.from_machine.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+}
+
 /// It was broken off by one side, and not ended; the other side was told the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Broken;
@@ -35,15 +53,20 @@ pub struct Broken;
 ///
 /// # Errors
 /// [`Broken`].
-pub async fn relay(channel: Channel, local: LocalStream, first: Bytes, meter: &Meter) -> Result<(), Broken> {
+pub async fn relay(
+    channel: Channel,
+    local: LocalStream,
+    first: Bytes,
+    passing: &dyn Passing,
+) -> Result<(), Broken> {
     let outward = async {
-        let ended = to_machine(&channel, &local, first, meter).await?;
+        let ended = to_machine(&channel, &local, first, passing).await?;
         if ended {
             channel.send_eof();
         }
         Ok::<_, Broken>(())
     };
-    match tokio::try_join!(outward, from_machine(&channel, &local, meter)) {
+    match tokio::try_join!(outward, from_machine(&channel, &local, passing)) {
         Ok(_) => {
             channel.close();
             let _ = timeout(CLOSING_TIME, channel.ended()).await;
@@ -62,12 +85,12 @@ async fn to_machine(
     channel: &Channel,
     local: &LocalStream,
     first: Bytes,
-    meter: &Meter,
+    passing: &dyn Passing,
 ) -> Result<bool, Broken> {
     let mut size = MIN_READ;
     let mut piece = first;
     loop {
-        let len = piece.len();
+        passing.outward(&piece);
         tokio::select! {
             sent = channel.send(&mut piece) => if sent.is_err() {
                 return Ok(false);
@@ -79,7 +102,6 @@ async fn to_machine(
                 }
             }
         }
-        meter.to_machine.fetch_add(len as u64, Ordering::Relaxed);
         piece = tokio::select! {
             read = read(local, &mut size) => match read {
                 Ok(piece) if piece.is_empty() => return Ok(true),
@@ -114,7 +136,7 @@ async fn read(local: &LocalStream, size: &mut usize) -> io::Result<Bytes> {
 }
 
 /// Until the machine has ended it.
-async fn from_machine(channel: &Channel, local: &LocalStream, meter: &Meter) -> Result<(), Broken> {
+async fn from_machine(channel: &Channel, local: &LocalStream, passing: &dyn Passing) -> Result<(), Broken> {
     loop {
         let piece = tokio::select! {
             piece = channel.next(Stream::Main) => piece,
@@ -130,7 +152,7 @@ async fn from_machine(channel: &Channel, local: &LocalStream, meter: &Meter) -> 
             return Err(Broken);
         }
         channel.consumed(len);
-        meter.from_machine.fetch_add(len as u64, Ordering::Relaxed);
+        passing.inward(len);
     }
     match channel.is_finished_by_peer() {
         true => {

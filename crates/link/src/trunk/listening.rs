@@ -1,6 +1,5 @@
 //! Ports and sockets of the machine that it listens on for us.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 use std::task::Poll;
 
@@ -8,44 +7,10 @@ use lantern_ssh::{GlobalTicket, ListenAt};
 use tokio::time::timeout;
 
 use super::granted::{Granted, Opened};
-use super::grants::{Grant, Taken, Uses};
-use super::state::{Offered, Shared, State, Waits};
+use super::listen_requests::Asked;
+use super::state::{Shared, Waits};
 use super::{Handle, Trunk};
 use crate::LinkError;
-
-/// What became of a request that the machine listen.
-pub(super) enum Asked {
-    /// Nothing yet.
-    Unanswered,
-    /// It does not.
-    Refused,
-    /// It does. The grant stands from the moment at which the answer came: callers may follow in the same packet.
-    Listens(ListenAt, u64, Taken<Offered>),
-}
-
-/// Requests under way, by their tickets.
-pub(super) type Requests = HashMap<GlobalTicket, Asked>;
-
-impl State {
-    /// The machine's answer.
-    pub(super) fn on_listening(&mut self, ticket: GlobalTicket, at: Option<ListenAt>) {
-        let Some(place) = self.listening.get_mut(&ticket) else {
-            // Nobody wants it any more.
-            if let Some(at) = at {
-                let _ = self.client.stop_listening(&at);
-            }
-            return;
-        };
-        *place = match at {
-            Some(at) => {
-                let (number, channels) = self.grants.add(Grant::Listening(at.clone()), Uses::Many);
-                Asked::Listens(at, number, channels)
-            }
-            None => Asked::Refused,
-        };
-        self.wake_global();
-    }
-}
 
 /// A request whose answer nobody may come to need.
 struct Ticket<'a> {
@@ -56,7 +21,7 @@ struct Ticket<'a> {
 impl Drop for Ticket<'_> {
     fn drop(&mut self) {
         let mut state = self.shared.lock();
-        if let Some(Asked::Listens(at, number, _)) = state.listening.remove(&self.ticket) {
+        if let Some(Asked::Listens(at, number, _)) = state.listening.take(self.ticket) {
             state.grants.revoke(number);
             let _ = state.client.stop_listening(&at);
             self.shared.wake_driver();
@@ -74,15 +39,14 @@ impl Trunk {
         let ticket = {
             let mut state = shared.lock();
             let ticket = state.client.listen(at).map_err(|error| self.lost(error))?;
-            state.listening.insert(ticket, Asked::Unanswered);
+            state.listening.begin(ticket);
             shared.wake_driver();
             Ticket { shared, ticket }
         };
         let answered = std::future::poll_fn(|cx| {
             let mut state = shared.lock();
-            match state.listening.get(&ticket.ticket) {
-                Some(Asked::Unanswered) => {}
-                _ => return Poll::Ready(Ok(state.listening.remove(&ticket.ticket))),
+            if state.listening.is_answered(ticket.ticket) {
+                return Poll::Ready(Ok(state.listening.take(ticket.ticket)));
             }
             if let Some(error) = state.ended_by() {
                 return Poll::Ready(Err(error));

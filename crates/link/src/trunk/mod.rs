@@ -16,6 +16,7 @@ mod displays;
 mod driver;
 mod granted;
 mod grants;
+mod listen_requests;
 mod listening;
 mod state;
 

@@ -14,7 +14,7 @@ use lantern_ssh::{
 use tokio::sync::mpsc;
 
 use super::grants::{Grants, Taker};
-use super::listening::Requests;
+use super::listen_requests::ListenRequests;
 use super::{Destination, Handle};
 use crate::LinkError;
 
@@ -35,7 +35,7 @@ impl Shared {
             channels: HashMap::new(),
             grants: Grants::default(),
             displays: None,
-            listening: Requests::new(),
+            listening: ListenRequests::default(),
             announcements: None,
             rotations: Vec::new(),
             lost: None,
@@ -100,7 +100,7 @@ pub(super) struct State {
     /// Who finds out whose a channel to a display is.
     pub(super) displays: Option<Taker<Offered>>,
     /// Requests that the machine listen for us, and what it answered.
-    pub(super) listening: Requests,
+    pub(super) listening: ListenRequests<Offered>,
     pub(super) announcements: Option<mpsc::UnboundedSender<GlobalEvent>>,
     pub(super) rotations: Vec<Rotation>,
     /// What ended the connection.
@@ -214,17 +214,17 @@ impl State {
         }
     }
 
-    /// Whoever waits for an answer to a global request looks again.
-    pub(super) fn wake_global(&mut self) {
-        self.global_waiters.drain(..).for_each(Waker::wake);
-    }
-
     /// Takes what has happened to those who wait for it.
     pub(super) fn distribute(&mut self) {
         while let Some(event) = self.client.poll_event() {
             match event {
                 ClientEvent::Channel(id, event) => self.on_channel(id, event),
-                ClientEvent::Global(GlobalEvent::Listening { ticket, at }) => self.on_listening(ticket, at),
+                ClientEvent::Global(GlobalEvent::Listening { ticket, at }) => {
+                    if let Some(at) = self.listening.answer(ticket, at, &mut self.grants) {
+                        let _ = self.client.stop_listening(&at);
+                    }
+                    self.global_waiters.drain(..).for_each(Waker::wake);
+                }
                 ClientEvent::Global(event) => {
                     if let Some(announcements) = &self.announcements {
                         let _ = announcements.send(event);

@@ -4,14 +4,15 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
-use lantern_book::{Home, KeyRing, Tunnel, TunnelKind, place};
-use lantern_link::{AgentClient, AgentSocket};
-use tokio::net::{TcpListener, TcpStream, UnixStream};
+use lantern_book::{Home, KeyRing, Tunnel, TunnelEnd, TunnelKind};
+use lantern_link::{AgentClient, AgentSocket, ListenError, Listener, chain};
+use tokio::net::{TcpStream, UnixStream};
 
 use super::CheckOptions;
 use super::account::{Line, Mark, Stage};
 use super::findings::{Finding, Mend};
 use crate::Target;
+use crate::tunnel::port_holder;
 
 fn line(mark: Mark, saw: impl Into<String>) -> Line {
     Line::new(Stage::Local, mark, saw)
@@ -82,12 +83,23 @@ pub async fn look_at_keeper(socket: &Path) -> Line {
     }
 }
 
-async fn tunnel_port(name: &str, form: &str, (host, port): &(String, u16)) -> Line {
-    let at = place(host, *port);
-    match TcpListener::bind((host.as_str(), *port)).await {
-        Ok(_) => line(Mark::Good, format!("the port of the tunnel {name} is free: {at}")),
-        Err(error) => line(Mark::Doubt, format!("the tunnel {name} cannot listen at {at}: {error}"))
-            .with(Finding::PortTaken { tunnel: name.to_owned(), form: form.to_owned() }),
+async fn tunnel_port(name: &str, form: &str, at: &TunnelEnd) -> Line {
+    let taken = |error: String| {
+        let holder = port_holder(at).map(|holder| format!(", by {holder}")).unwrap_or_default();
+        line(Mark::Doubt, format!("the tunnel {name} cannot listen at {at}: {error}{holder}"))
+            .with(Finding::PortTaken { tunnel: name.to_owned(), form: form.to_owned() })
+    };
+    match at {
+        // Nothing is made or replaced here to find out.
+        TunnelEnd::Unix(path) => match UnixStream::connect(path).await {
+            Ok(_) => taken("it is in use".into()),
+            Err(_) => line(Mark::Good, format!("the socket of the tunnel {name} is free: {path}")),
+        },
+        TunnelEnd::Tcp { .. } => match Listener::bind(at).await {
+            Ok(_) => line(Mark::Good, format!("the port of the tunnel {name} is free: {at}")),
+            Err(ListenError::InUse { .. }) => taken("it is in use".into()),
+            Err(error) => taken(chain(&error)),
+        },
     }
 }
 

@@ -186,6 +186,7 @@ fn stage_of(error: &LinkError, met: Stage) -> Stage {
             Stage::Identification
         }
         LinkError::Auth(_) => Stage::Login,
+        LinkError::ListenRefused { .. } => Stage::Forwarding,
         // What the machine was asked next it did not answer.
         LinkError::Unanswered { .. } => match met {
             Stage::Session => Stage::Shell,

@@ -39,6 +39,15 @@ fn settings(machine: &DemoMachine) -> Result<Settings, BookError> {
     if name != "tide-gauge" {
         settings = settings.with_text(Field::Key, KEY)?;
     }
+    let tunnels: &[(&str, &str)] = match name {
+        "chart-room" => &[("console", "local 8443 to 127.0.0.1:443"), ("mail", "local 2525 to 127.0.0.1:25")],
+        "lamp-01" => &[("page", "local 8080 to 127.0.0.1:80"), ("socks", "dynamic 1080")],
+        _ => &[],
+    };
+    if !tunnels.is_empty() {
+        let own = |(name, form): &(&str, &str)| ((*name).to_owned(), (*form).to_owned());
+        settings = settings.with(Field::Tunnels, FieldValue::Map(tunnels.iter().map(own).collect()))?;
+    }
     match note {
         Some(note) => settings.with(Field::Note, FieldValue::Text(note)),
         None => Ok(settings),

@@ -1,6 +1,6 @@
 //! Many machines at once on a terminal: a table that is drawn anew as they go on.
 
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use lantern_operations::check::Progress;
@@ -8,6 +8,7 @@ use lantern_ssh::TerminalSize;
 
 use super::report;
 use crate::screen::fit::Fit;
+use crate::screen::live_lines::LiveLines;
 use crate::screen::output;
 
 /// No more often than this.
@@ -22,8 +23,7 @@ pub(crate) struct Table {
     shows: bool,
     /// Whether the screen shows an older state.
     is_stale: bool,
-    /// Lines on the screen that are ours.
-    drawn: usize,
+    lines: LiveLines,
     last: Option<Instant>,
 }
 
@@ -57,7 +57,7 @@ impl Table {
             size,
             shows,
             is_stale: true,
-            drawn: 0,
+            lines: LiveLines::default(),
             last: None,
         };
         table.draw();
@@ -89,9 +89,7 @@ impl Table {
         self.is_stale = false;
         self.last = Some(Instant::now());
         let text = self.picture();
-        self.clear();
-        let _ = std::io::stderr().write_all(text.as_bytes());
-        self.drawn = text.lines().count();
+        self.lines.draw(&text);
     }
 
     /// The table as it is now, as large as the terminal has room for.
@@ -128,16 +126,9 @@ impl Table {
         text
     }
 
-    fn clear(&mut self) {
-        if self.drawn > 0 {
-            let _ = write!(std::io::stderr(), "\x1b[{}A\x1b[J", self.drawn);
-            self.drawn = 0;
-        }
-    }
-
     /// Takes the table away: the final one follows.
     pub(crate) fn end(&mut self) {
-        self.clear();
+        self.lines.clear();
         self.shows = false;
     }
 }
@@ -155,7 +146,7 @@ mod tests {
             (0, 0) => || TerminalSize { columns: 0, rows: 0, width_px: 0, height_px: 0 },
             _ => || TerminalSize { columns: 80, rows: 24, width_px: 0, height_px: 0 },
         };
-        Table { names, states, size, shows: true, is_stale: true, drawn: 0, last: None }
+        Table { names, states, size, shows: true, is_stale: true, lines: LiveLines::default(), last: None }
     }
 
     #[test]

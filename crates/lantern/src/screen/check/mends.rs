@@ -88,6 +88,12 @@ pub(super) fn mend(
             },
             seen_from(gateway, target.addresses.first().map_or("", String::as_str)),
         ),
+        LinkError::ListenRefused { .. } => (
+            own(&[
+                "the machine's SSH service lets nothing listen for you, or not there: its settings say so, or something else listens there already",
+            ]),
+            format!("lantern check {typed}"),
+        ),
         LinkError::Proxy { .. } => (
             own(&[
                 "the proxy on the way did not connect us: is it the right one, and may it go to this port?",
