@@ -12,7 +12,7 @@ use crate::screen::fit::{Fit, fit};
 use crate::screen::live_lines::LiveLines;
 use crate::screen::output;
 use crate::screen::table::{put_cut, width};
-use crate::screen::wrap::{has_all_characters, in_its_characters};
+use crate::screen::wrap::{has_all_characters, in_its_characters, wrapped};
 
 /// The picture of open tunnels.
 pub(crate) struct LiveTunnels {
@@ -57,6 +57,7 @@ fn picture(
     color: bool,
 ) -> String {
     let mut lines: Vec<(String, &str)> = Vec::new();
+    let columns = (size.columns as usize).max(20) - 1;
     for report in reports {
         let style = if report.status.phase == LinkPhase::Up { "1" } else { "1;33" };
         lines.push((format!("{}  {}", report.machine, words::link(&report.status)), style));
@@ -80,11 +81,14 @@ fn picture(
                 ),
                 style,
             ));
-            let mut about = vec![words::traffic(tunnel)];
-            about.extend(tunnel.behind.as_ref().map(|behind| words::behind(behind, now)));
-            lines.push((format!("  {}  {}", " ".repeat(room), about.join("; ")), ""));
-            if let Some(trouble) = words::trouble(tunnel) {
-                lines.push((format!("  {}  last: {trouble}", " ".repeat(room)), "33"));
+            let indent = " ".repeat(room + 4);
+            lines.push((format!("{indent}{}", words::traffic(tunnel)), ""));
+            let behind = tunnel.behind.as_ref().map(|behind| (words::behind(behind, now), ""));
+            let trouble = words::trouble(tunnel).map(|trouble| (format!("last: {trouble}"), "33"));
+            for (text, style) in behind.into_iter().chain(trouble) {
+                // What is longer than a line is worth reading to its end.
+                let text = wrapped(Fit::line(&text).as_str(), columns.saturating_sub(indent.len()));
+                lines.extend(text.lines().map(|line| (format!("{indent}{line}"), style)));
             }
         }
     }
@@ -95,7 +99,6 @@ fn picture(
         lines.push((format!("and {more} lines more"), "2"));
     }
     lines.push((footer.to_owned(), "2"));
-    let columns = (size.columns as usize).max(20) - 1;
     let mut out = String::new();
     for (line, style) in lines {
         let (on, off) = match color && !style.is_empty() {
@@ -103,7 +106,11 @@ fn picture(
             false => (String::new(), ""),
         };
         out.push_str(&on);
-        put_cut(&mut out, Fit::line(&line).as_str(), columns);
+        let line = Fit::line(&line);
+        match width(line.as_str()) > columns {
+            true => drop(put_cut(&mut out, line.as_str(), columns)),
+            false => out.push_str(line.as_str()),
+        }
         out.push_str(off);
         out.push('\n');
     }
