@@ -1,7 +1,7 @@
 //! Tunnels as a person meets them: the view in the foreground, wrong ways, lists, and commands that run while they are up.
 
 // A test that cannot go on says so by panicking.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 #![allow(clippy::disallowed_methods)]
 
 mod support;

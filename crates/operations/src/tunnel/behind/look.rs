@@ -84,7 +84,8 @@ async fn look(from: From<'_>, to: &TunnelEnd) -> Result<Behind, Behind> {
     {
         return Ok(database);
     }
-    // Whoever was greeted wrongly is not greeted again on the same line.
+    // Whoever was greeted wrongly is not greeted again on the same line. It is closed first: there are services that take one at a time.
+    drop(first);
     let tls = line(&from, to).await?;
     if let Ok(Ok((certificate, mut stream))) = timeout(ANSWER_TIME, tls::shake_hands(tls, host)).await {
         let is_web = ask_for_page(&mut stream, host).await.is_some();
