@@ -141,6 +141,12 @@ fields! {
         "tunnels by name",
         "", "`local LISTEN to PLACE`, `remote LISTEN to PLACE` or `dynamic LISTEN`, each end [ADDRESS:]PORT or unix:PATH; behind it `wide`, `at-start`, `hold SECONDS`, `then COMMAND`",
         "console=local 8443 to 127.0.0.1:443";
+    Keeper "keeper" Kind::Choice(&["auto", "by-hand"]),
+        "whether the keeper is started at first use, and holds the connection for the next command",
+        "by-hand: it is used when it runs", "auto or by-hand", "auto";
+    ShareIdle "share-idle" Kind::Number(0, DAY),
+        "how long the keeper holds a connection that nobody uses, in seconds; of [defaults] alone",
+        "600", "a number from 0 to 86400", "3600";
     Trust "trust" Kind::Choice(&["ask", "known-only", "first-use"]),
         "what happens at first contact: a question, a refusal, or trust with a note",
         "ask", "ask, known-only or first-use", "known-only";

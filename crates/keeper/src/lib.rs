@@ -6,22 +6,32 @@
 
 mod client;
 mod confirm;
+mod errands;
 mod holder;
+mod joining;
+mod outcomes;
+mod peer;
 mod service;
+mod share;
 mod status;
+mod talk;
 mod terminal;
 mod vault;
+mod wanted;
 
 use std::path::PathBuf;
 
 use lantern_book::Home;
 
 pub use client::{KeeperError, find, must, status, stop_request};
-pub use holder::{Held, Holder, HolderAnswer, HolderRequest, MachineReport, Told, ask_all};
-pub use service::{listen, serve};
+pub use errands::{Explain, Trouble};
+pub use holder::{Held, Holder, HolderAnswer, HolderRequest, LinkReport, MachineReport, Told, ask_all};
+pub use joining::{KeepError, KeeperShares, has_connections, is_older, keep};
+pub use service::{KeeperOptions, Sockets, listen, serve};
 pub use status::{HeldKey, Status};
 pub use terminal::unforeseen;
 pub use vault::close_process;
+pub use wanted::{Keeping, Wanted};
 
 /// Its socket: in the home, so that every home has a keeper of its own.
 pub fn socket_path(home: &Home) -> PathBuf {

@@ -1,10 +1,13 @@
 //! The keeper's process: a socket for its owner alone, and a connection each for those who ask.
 
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use lantern_book::Home;
+use lantern_link::{Listener, Pool, bind_unix};
+use lantern_operations::ReachOptions;
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames, Keeper, Outcome, SignTask};
 use rustix::net::RecvFlags;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -14,6 +17,9 @@ use tracing::debug;
 use zeroize::Zeroizing;
 
 use crate::confirm::{at_terminal, by_program};
+use crate::errands::{Errands, Explain};
+use crate::holder::{self, Beside, Holder};
+use crate::peer::is_ours;
 use crate::status::{HeldKey, STATUS, STOP, Status};
 use crate::terminal;
 use crate::vault::LockedVault;
@@ -30,6 +36,7 @@ struct Shared {
     started: Instant,
     memory_locked: bool,
     confirm_with: Option<PathBuf>,
+    errands: Arc<Errands>,
     /// The terminal of whoever asked last, among those who have one.
     last_terminal: Mutex<Option<PathBuf>>,
     /// Held while a person is asked: several questions at once would be answered without a look at each.
@@ -38,22 +45,67 @@ struct Shared {
     unlocking: AsyncMutex<()>,
 }
 
-/// Listens on the socket, which must not be there, closed to everybody else.
+/// Where a keeper listens: for those who want keys, and for those who want more.
+pub struct Sockets {
+    keys: UnixListener,
+    more: Option<Listener>,
+}
+
+/// Listens on the sockets, closed to everybody else; the first must not be there.
 ///
 /// # Errors
 /// What the system says.
-pub fn listen(path: &Path) -> std::io::Result<UnixListener> {
-    // From its first moment; the mode of the file alone would come too late.
-    let before = rustix::process::umask(rustix::fs::Mode::from_bits_truncate(0o177));
-    let listener = UnixListener::bind(path);
-    rustix::process::umask(before);
-    let listener = listener?;
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o600))?;
-    Ok(listener)
+pub async fn listen(home: &Home) -> std::io::Result<Sockets> {
+    let keys = bind_unix(&crate::socket_path(home))?;
+    Ok(Sockets { keys, more: holder::listen(home, "keeper").await })
 }
 
-/// Serves until it is told to stop. Uses that want a yes are asked about by this program, else on the terminal that was last used.
-pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
+/// What a keeper is to be.
+pub struct KeeperOptions {
+    /// Its home.
+    pub home: Home,
+    /// Uses that want a yes are asked about by this program, else on the terminal that was last used.
+    pub confirm_with: Option<PathBuf>,
+    /// Says what went wrong for a program.
+    pub explain: Explain,
+    /// How long a connection stays that nobody uses.
+    pub idle: Duration,
+    /// What holds for tunnels that it opens by itself.
+    pub reach: ReachOptions,
+}
+
+/// How often it is looked whether something is over.
+const TIDY: Duration = Duration::from_secs(2);
+
+/// Serves until it is told to stop.
+pub async fn serve(sockets: Sockets, options: KeeperOptions) {
+    let KeeperOptions { home, confirm_with, explain, idle, reach } = options;
+    let holder = Holder::new(true);
+    let errands = Arc::new(Errands {
+        home,
+        pool: Pool::new(),
+        holder: holder.clone(),
+        explain,
+        idle,
+        reach,
+        is_locked: Arc::default(),
+        is_missing: AtomicBool::new(false),
+        trust_seen: Mutex::default(),
+    });
+    let beside: Arc<dyn Beside> = errands.clone();
+    let answering = tokio::spawn(async move {
+        if let Some(listener) = sockets.more {
+            holder.serve_with(listener, Some(beside)).await;
+        }
+    });
+    let opening = errands.clone();
+    tokio::spawn(async move { opening.open_at_start().await });
+    serve_keys(sockets.keys, confirm_with, errands.clone()).await;
+    errands.end();
+    answering.abort();
+}
+
+async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, errands: Arc<Errands>) {
     let vault = LockedVault::new();
     let memory_locked = vault.is_locked();
     let shared = Arc::new(Shared {
@@ -63,6 +115,7 @@ pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
         started: Instant::now(),
         memory_locked,
         confirm_with,
+        errands: errands.clone(),
         last_terminal: Mutex::default(),
         asking: AsyncMutex::new(()),
         unlocking: AsyncMutex::new(()),
@@ -89,16 +142,10 @@ pub async fn serve(listener: UnixListener, confirm_with: Option<PathBuf>) {
                 shared.with_keeper(|keeper| keeper.handle_timeout(Instant::now()));
             }
             () = shared.changed.notified() => {}
+            () = tokio::time::sleep(TIDY) => errands.tidy(),
             () = shared.stop.notified() => return,
         }
     }
-}
-
-/// Whether the other end is a process of the same user. The socket's mode says so too; this holds where a mode is not
-/// looked at.
-pub(crate) fn is_ours(stream: &UnixStream) -> bool {
-    let us = rustix::process::geteuid().as_raw();
-    stream.peer_cred().is_ok_and(|peer| peer.uid() == us || peer.uid() == 0)
 }
 
 /// Whether whoever asked still listens for the answer. What was sent meanwhile stays where it is.
@@ -142,6 +189,27 @@ async fn converse(shared: &Shared, mut stream: UnixStream) {
     }
 }
 
+/// What a request changes, once it is granted.
+#[derive(Clone, Copy)]
+enum Change {
+    Locked,
+    Unlocked,
+    MoreKeys,
+    FewerKeys,
+}
+
+impl Change {
+    fn of(request: &AgentRequest) -> Option<Self> {
+        match request {
+            AgentRequest::Lock(_) => Some(Self::Locked),
+            AgentRequest::Unlock(_) => Some(Self::Unlocked),
+            AgentRequest::Add { .. } => Some(Self::MoreKeys),
+            AgentRequest::Remove { .. } | AgentRequest::RemoveAll => Some(Self::FewerKeys),
+            _ => None,
+        }
+    }
+}
+
 impl Shared {
     fn with_keeper<T>(&self, use_it: impl FnOnce(&mut Keeper) -> T) -> T {
         use_it(&mut self.keeper.lock().unwrap_or_else(PoisonError::into_inner))
@@ -164,6 +232,7 @@ impl Shared {
             AgentRequest::Unlock(_) => Some(self.unlocking.lock().await),
             _ => None,
         };
+        let change = Change::of(&request);
         let mut outcome = self.with_keeper(|keeper| keeper.handle(request, Instant::now()));
         while let Outcome::Later(at, request) = outcome {
             tokio::time::sleep_until(at.into()).await;
@@ -174,11 +243,31 @@ impl Shared {
         }
         self.changed.notify_one();
         match outcome {
-            Outcome::Answer(answer) => answer,
+            Outcome::Answer(answer) => {
+                if let (AgentResponse::Success, Some(change)) = (&answer, change) {
+                    self.follow(change);
+                }
+                answer
+            }
             Outcome::Confirm(task) if self.allows(&task, asker).await => {
                 self.with_keeper(|keeper| keeper.sign(&task))
             }
             Outcome::Confirm(_) | Outcome::Later(..) => AgentResponse::Failure,
+        }
+    }
+
+    /// What was made for programs follows what became of the keys.
+    fn follow(&self, change: Change) {
+        match change {
+            Change::Locked => self.errands.lock(true),
+            // What could not log in before may now.
+            Change::Unlocked | Change::MoreKeys => {
+                self.errands.lock(self.with_keeper(|keeper| keeper.is_locked()));
+                let errands = self.errands.clone();
+                tokio::spawn(async move { errands.open_at_start().await });
+            }
+            // Nobody knows which of them logged in with a key that is gone.
+            Change::FewerKeys => self.errands.pool.close_all(),
         }
     }
 

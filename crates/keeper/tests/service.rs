@@ -9,7 +9,9 @@ use std::path::Path;
 use std::time::Duration;
 
 use lantern_book::Home;
-use lantern_keeper::{KeeperError, find, listen, must, serve, socket_path, status, stop_request};
+use lantern_keeper::{
+    KeeperError, KeeperOptions, Trouble, find, listen, must, serve, socket_path, status, stop_request,
+};
 use lantern_keys::{KeyAlgorithm, PrivateKey, SecretBytes};
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Constraints, Frames, SignFlags};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -21,12 +23,12 @@ fn on_this_thread<T>(future: impl Future<Output = T>) -> T {
 }
 
 /// A home with a keeper that serves.
-fn kept() -> (tempfile::TempDir, Home) {
-    kept_asking(None)
+async fn kept() -> (tempfile::TempDir, Home) {
+    kept_asking(None).await
 }
 
 /// The same, whose keeper asks by a script.
-fn kept_asking(script: Option<&str>) -> (tempfile::TempDir, Home) {
+async fn kept_asking(script: Option<&str>) -> (tempfile::TempDir, Home) {
     let folder = tempfile::tempdir().unwrap();
     let home = Home::new(folder.path().to_owned());
     let asks = script.map(|script| {
@@ -36,9 +38,19 @@ fn kept_asking(script: Option<&str>) -> (tempfile::TempDir, Home) {
         std::fs::set_permissions(&path, std::fs::Permissions::from_mode(0o700)).unwrap();
         path
     });
-    let listener = listen(&socket_path(&home)).unwrap();
-    tokio::spawn(serve(listener, asks));
+    let sockets = listen(&home).await.unwrap();
+    tokio::spawn(serve(sockets, options(&home, asks)));
     (folder, home)
+}
+
+fn options(home: &Home, confirm_with: Option<std::path::PathBuf>) -> KeeperOptions {
+    KeeperOptions {
+        home: home.clone(),
+        confirm_with,
+        explain: std::sync::Arc::new(|trouble: Trouble| panic!("{trouble:?}")),
+        idle: Duration::from_secs(600),
+        reach: lantern_operations::ReachOptions::default(),
+    }
 }
 
 fn key() -> PrivateKey {
@@ -50,7 +62,7 @@ fn it_holds_shows_locks_forgets_and_ends() {
     on_this_thread(async {
         let nowhere = Home::new("/nonexistent".into());
         assert!(status(&nowhere).await.unwrap().is_none());
-        let (_folder, home) = kept();
+        let (_folder, home) = kept().await;
         let key = key();
         let public = key.public().clone();
         let request = AgentRequest::Add {
@@ -79,7 +91,7 @@ fn it_holds_shows_locks_forgets_and_ends() {
 #[test]
 fn those_who_break_off_disturb_nobody() {
     on_this_thread(async {
-        let (_folder, home) = kept();
+        let (_folder, home) = kept().await;
         let path = socket_path(&home);
         let mut silent = Vec::new();
         for round in 0..60u8 {
@@ -149,7 +161,7 @@ fn questions_come_one_at_a_time() {
         // Two at once would see each other's folder. The third is refused.
         let script =
             "mkdir turn || touch twice; echo x >> asked; sleep 0.05; rmdir turn; test $(wc -l < asked) -ne 3";
-        let (folder, home) = kept_asking(Some(script));
+        let (folder, home) = kept_asking(Some(script)).await;
         let sign = held_with_a_question(&home).await;
         let mut waiting = Vec::new();
         for _ in 0..6 {
@@ -168,7 +180,7 @@ fn questions_come_one_at_a_time() {
 #[test]
 fn a_question_is_one_line_whatever_the_key_says() {
     on_this_thread(async {
-        let (folder, home) = kept_asking(Some("printf '%s' \"$1\" > asked"));
+        let (folder, home) = kept_asking(Some("printf '%s' \"$1\" > asked")).await;
         let sign = held_with_a_question(&home).await;
         assert!(matches!(answer(send(&home, &sign).await).await, AgentResponse::Signature(_)));
         let asked = std::fs::read_to_string(folder.path().join("asked")).unwrap();
@@ -182,7 +194,7 @@ fn a_question_is_one_line_whatever_the_key_says() {
 fn nobody_is_asked_for_those_who_have_gone() {
     on_this_thread(async {
         let script = "echo x >> asked; touch first; while ! test -e go; do sleep 0.02; done";
-        let (folder, home) = kept_asking(Some(script));
+        let (folder, home) = kept_asking(Some(script)).await;
         let sign = held_with_a_question(&home).await;
         let first = send(&home, &sign).await;
         until_there(&folder.path().join("first")).await;
@@ -202,7 +214,7 @@ fn nobody_is_asked_for_those_who_have_gone() {
 #[test]
 fn many_who_guess_at_once_gain_nothing() {
     on_this_thread(async {
-        let (_folder, home) = kept();
+        let (_folder, home) = kept().await;
         let secret = |text: &str| SecretBytes::new(text.as_bytes().to_vec());
         must(&home, &AgentRequest::Lock(secret("foghorn")), "lock").await.unwrap();
         let since = tokio::time::Instant::now();

@@ -14,11 +14,25 @@ use crate::step::Step;
 use crate::trunk::Destination;
 use crate::{Ask, ConnectRequest, LinkError, ProxyError, Question, Trunk, gateway};
 
-/// Connects and logs in, through whatever is on the way.
+/// Connects and logs in, through whatever is on the way; or takes a connection that others use too, where the request says where there are such.
 ///
 /// # Errors
 /// The step that failed.
 pub async fn connect(request: &ConnectRequest, ask: &dyn Ask) -> Result<Trunk, LinkError> {
+    // Whoever looks wants to see each step of its own.
+    if let Some(shares) = request.shares.as_ref().filter(|_| !request.only_looking)
+        && let Some(found) = shares.find(request, ask).await
+    {
+        return found;
+    }
+    connect_alone(request, ask).await
+}
+
+/// The same with a connection of its own; gateways on the way may be shared.
+///
+/// # Errors
+/// The step that failed.
+pub async fn connect_alone(request: &ConnectRequest, ask: &dyn Ask) -> Result<Trunk, LinkError> {
     // What can fail here, fails before the network is bothered.
     let prepared = Prepared::new(request, ask).await?;
     let behind = pass_gateways(request, ask).await?;
@@ -49,8 +63,8 @@ pub(crate) async fn reach(request: &ConnectRequest, ask: &dyn Ask) -> Result<(Li
 
 /// Logs in to the gateways on the way; the last of them.
 async fn pass_gateways(request: &ConnectRequest, ask: &dyn Ask) -> Result<Option<Trunk>, LinkError> {
-    let mut behind: Option<Trunk> = None;
-    for gateway in &request.via {
+    let mut behind = shared_gateway(request, ask).await.transpose()?;
+    for gateway in request.via.iter().filter(|_| behind.is_none()).collect::<Vec<_>>() {
         ask.step(&Step::Gateway(&gateway.machine));
         let passed = async {
             let prepared = Prepared::new(gateway, ask).await?;
@@ -65,6 +79,18 @@ async fn pass_gateways(request: &ConnectRequest, ask: &dyn Ask) -> Result<Option
     }
     ask.step(&Step::Machine(&request.machine));
     Ok(behind)
+}
+
+/// The last gateway on the way, where it is shared.
+async fn shared_gateway(request: &ConnectRequest, ask: &dyn Ask) -> Option<Result<Trunk, LinkError>> {
+    let (shares, (last, before)) = (request.shares.as_ref()?, request.via.split_last()?);
+    let gateway = ConnectRequest { via: before.to_vec(), shares: request.shares.clone(), ..last.clone() };
+    let found = shares.find(&gateway, ask).await?;
+    ask.step(&Step::Gateway(&last.machine));
+    Some(
+        found
+            .map_err(|source| LinkError::Gateway { gateway: last.machine.clone(), source: Box::new(source) }),
+    )
 }
 
 /// One connection with its login. A guess that would have changed what is chosen costs a second try without it.

@@ -139,9 +139,27 @@ pub enum LinkError {
         /// Its permission bits.
         mode: u32,
     },
+    /// Whoever made the connection for us failed, and says why.
+    #[error("{}", .0.headline)]
+    Elsewhere(Box<Explained>),
     /// A file of the book failed.
     #[error(transparent)]
     Book(#[from] BookError),
+}
+
+/// A failure as it is told: by a process that did something for another one.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Explained {
+    /// The exit code.
+    pub code: u8,
+    /// What was attempted and met, in a line.
+    pub headline: String,
+    /// More about it, a line each.
+    pub details: Vec<String>,
+    /// What to do about it, a line each.
+    pub hints: Vec<String>,
+    /// Whether another try would come to the same.
+    pub is_final: bool,
 }
 
 impl LinkError {

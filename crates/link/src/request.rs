@@ -1,6 +1,9 @@
 //! What a connection has to know beforehand.
 
+use std::fmt::Debug;
+use std::future::Future;
 use std::path::PathBuf;
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -8,7 +11,7 @@ use lantern_book::{BookError, Hints, Home, Proxy, Resolver, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
-use crate::AgentSocket;
+use crate::{AgentSocket, Ask, LinkError, Trunk};
 
 /// How often a silent server is asked whether it is there, before the link counts as dead.
 pub(crate) const ASKED_MEANWHILE: u32 = 3;
@@ -83,6 +86,15 @@ impl Known {
     }
 }
 
+/// What looking for a shared connection comes to; nothing: one has to be made.
+pub type Finding<'a> = Pin<Box<dyn Future<Output = Option<Result<Trunk, LinkError>>> + Send + 'a>>;
+
+/// Where connections are that several use: whoever connects asks for one first, and makes its own only where there is none to be had.
+pub trait Shares: Send + Sync + Debug {
+    /// One that is logged in just as this request says; made, with questions to `ask`, where that is what is done here.
+    fn find<'a>(&'a self, request: &'a ConnectRequest, ask: &'a dyn Ask) -> Finding<'a>;
+}
+
 /// Everything that a connection needs to know beforehand.
 #[derive(Debug, Clone)]
 pub struct ConnectRequest {
@@ -120,6 +132,8 @@ pub struct ConnectRequest {
     pub only_looking: bool,
     /// What is known, where it was read already: many that only look at once need not read it each. Whoever decides about trust reads it anew.
     pub known: Option<Arc<Known>>,
+    /// Where there are connections that several use; none: it is one's own.
+    pub shares: Option<Arc<dyn Shares>>,
     /// How long steps may take.
     pub limits: TimeLimits,
     /// The algorithms to offer.
@@ -147,6 +161,7 @@ impl ConnectRequest {
             resolver: None,
             only_looking: false,
             known: None,
+            shares: None,
             limits: TimeLimits::default(),
             offer: our_offer(),
         }

@@ -1,10 +1,11 @@
 //! What is said for one connection, and why a machine cannot even be tried.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use lantern_book::BookError;
 use lantern_keys::Fingerprint;
-use lantern_link::{AgentSocket, KeyChoice, TimeLimits};
+use lantern_link::{AgentSocket, KeyChoice, Shares, TimeLimits};
 
 /// Why a machine cannot even be tried.
 #[derive(Debug, thiserror::Error)]
@@ -62,6 +63,8 @@ pub struct ReachOptions {
     pub limits: LimitOptions,
     /// Agents that may sign.
     pub agents: Vec<AgentSocket>,
+    /// Where there are connections that several use.
+    pub shares: Option<Arc<dyn Shares>>,
     /// Who we are on this computer: the user where nothing else says one.
     pub local_user: Option<String>,
 }

@@ -45,6 +45,8 @@ pub struct Target {
     pub forward_agent: bool,
     /// Whether the book says that its programs may draw here.
     pub forward_display: bool,
+    /// Whether the book says that the keeper is started when there is use for it.
+    pub starts_keeper: bool,
     /// What the book says about its sessions.
     pub session: SessionSettings,
     /// Its tunnels, by name.
@@ -198,6 +200,7 @@ impl Target {
             resolver: effective.text(Field::TrustedResolver).and_then(Resolver::parse),
             forward_agent: effective.flag(Field::ForwardAgent).unwrap_or(false),
             forward_display: effective.flag(Field::ForwardDisplay).unwrap_or(false),
+            starts_keeper: effective.text(Field::Keeper) == Some("auto"),
             session: SessionSettings {
                 environment: effective.map(Field::Environment).cloned().unwrap_or_default(),
                 terminal_type: text(Field::TerminalType),
@@ -330,6 +333,7 @@ impl Target {
                 resolver: target.resolver,
                 only_looking: false,
                 known: None,
+                shares: options.shares.clone(),
                 limits: options.limits.over(target.limits),
                 offer: our_offer(),
             })

@@ -95,6 +95,15 @@ impl Client {
     /// # Errors
     /// Only when the cryptographic library fails.
     pub fn new(config: ClientConfig, now: Instant) -> Result<Self, SshError> {
+        Self::with(config, Transport::new, now)
+    }
+
+    /// The same with another beginning.
+    pub(crate) fn with(
+        config: ClientConfig,
+        begin: impl FnOnce(TransportConfig, Instant) -> Result<Transport, SshError>,
+        now: Instant,
+    ) -> Result<Self, SshError> {
         let transport = TransportConfig {
             role: Role::Client,
             offer: config.offer,
@@ -105,7 +114,7 @@ impl Client {
             exchange_time: config.handshake_time,
             random: config.random,
         };
-        let transport = Transport::new(transport, now)?;
+        let transport = begin(transport, now)?;
         Ok(Self {
             base: Base::new(transport, Connection::new(Role::Client)),
             auth: ClientAuth::new(config.user),

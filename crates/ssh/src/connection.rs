@@ -13,7 +13,7 @@ use crate::global::GlobalRequests;
 use crate::limits::{MAX_ASKED, MAX_CHANNEL_PACKET, MAX_CHANNELS, SHARE_BELOW};
 use crate::message::connection::{ChannelOpen, ChannelOpenConfirmation, OpenFailure, SessionRequest};
 use crate::message::number;
-use crate::message::peer_channel::PeerChannel;
+use crate::message::peer_channel::{PeerChannel, SESSION_TYPE};
 use crate::rtt::RoundTrips;
 use crate::transport::Transport;
 use crate::{Role, SshError};
@@ -39,6 +39,8 @@ pub(crate) struct Connection {
     pub(crate) unanswered_keepalives: u32,
     pub(crate) round_trips: RoundTrips,
     pub(crate) globals: GlobalRequests,
+    /// Whether the caller decides about sessions, too.
+    pub(crate) asks_about_sessions: bool,
 }
 
 impl Connection {
@@ -56,6 +58,7 @@ impl Connection {
             unanswered_keepalives: 0,
             round_trips: RoundTrips::default(),
             globals: GlobalRequests::default(),
+            asks_about_sessions: false,
         }
     }
 
@@ -143,9 +146,11 @@ impl Connection {
             _ if self.channels.len() >= MAX_CHANNELS || self.asked >= MAX_ASKED => {
                 (OpenFailure::RESOURCE_SHORTAGE, "too many channels")
             }
-            (Role::Server, b"session", _) => return self.accept(&open, transport),
+            (Role::Server, SESSION_TYPE, _) if !self.asks_about_sessions => {
+                return self.accept(&open, transport);
+            }
             // RFC 4254 §6.1: a client refuses sessions opened by the server.
-            (Role::Client, b"session", _) => (OpenFailure::PROHIBITED, "a client runs nothing"),
+            (Role::Client, SESSION_TYPE, _) => (OpenFailure::PROHIBITED, "a client runs nothing"),
             (_, _, Some(wanted)) => return self.ask_about(&open, wanted),
             (_, _, None) => (OpenFailure::UNKNOWN_TYPE, "not a channel type of ours"),
         };

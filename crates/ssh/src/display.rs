@@ -36,6 +36,18 @@ impl Cookie {
         &self.0
     }
 
+    /// The one that this is in hexadecimal.
+    pub fn from_hex(text: &str) -> Option<Self> {
+        let mut bytes = Zeroizing::new([0; 16]);
+        if text.len() != 2 * bytes.len() || !text.is_ascii() {
+            return None;
+        }
+        for (at, byte) in bytes.iter_mut().enumerate() {
+            *byte = u8::from_str_radix(text.get(2 * at..2 * at + 2)?, 16).ok()?;
+        }
+        Some(Self(bytes))
+    }
+
     /// In hexadecimal, as it is asked for (RFC 4254 §6.3.1).
     pub fn to_hex(&self) -> String {
         self.0.iter().map(|byte| format!("{byte:02x}")).collect()

@@ -34,6 +34,7 @@ mod error;
 pub mod fuzzing;
 mod global;
 mod identification;
+mod joined;
 mod kex;
 pub mod limits;
 mod listen;
@@ -72,7 +73,7 @@ pub use negotiate::{Algorithms, Direction};
 pub use owed::ListenTicket;
 pub use server::{Server, ServerConfig, ServerEvent};
 pub use text::{is_invisible, neutralize, neutralize_line};
-pub use transport::{Guess, RekeyPolicy, Statistics};
+pub use transport::{Guess, Joining, RekeyPolicy, Statistics};
 
 /// Which end of a connection a machine plays.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -69,6 +69,15 @@ impl Server {
     /// # Errors
     /// Only when the cryptographic library fails.
     pub fn new(config: ServerConfig, now: Instant) -> Result<Self, SshError> {
+        Self::with(config, Transport::new, now)
+    }
+
+    /// The same with another beginning.
+    pub(crate) fn with(
+        config: ServerConfig,
+        begin: impl FnOnce(TransportConfig, Instant) -> Result<Transport, SshError>,
+        now: Instant,
+    ) -> Result<Self, SshError> {
         let mut offer = config.offer;
         let has_key = |algorithm: &SignatureAlgorithm| {
             config.host_keys.iter().any(|key| key.signature_algorithms().contains(algorithm))
@@ -84,7 +93,7 @@ impl Server {
             exchange_time: config.handshake_time,
             random: config.random,
         };
-        let transport = Transport::new(transport, now)?;
+        let transport = begin(transport, now)?;
         Ok(Self {
             base: Base::new(transport, Connection::new(Role::Server)),
             auth: ServerAuth::new(),
@@ -92,6 +101,12 @@ impl Server {
             deadline: now + config.handshake_time,
             handshake_time: config.handshake_time,
         })
+    }
+
+    /// Takes part in the connection protocol alone, and leaves it to the caller what sessions become of.
+    pub(crate) fn skip_login(&mut self) {
+        self.base.connection.asks_about_sessions = true;
+        self.auth.skip();
     }
 
     /// The next event.

@@ -11,8 +11,9 @@ use tokio::task::JoinSet;
 use tokio::time::timeout;
 use tracing::debug;
 
+use super::FOLDER;
 use super::messages::{HolderAnswer, HolderRequest, VERSION, Versioned};
-use super::{FOLDER, frames};
+use crate::talk::Talk;
 
 /// How long a holder may take to answer: looking behind tunnels takes as long as what is there.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -70,8 +71,8 @@ fn inode(path: &Path) -> Option<u64> {
 }
 
 async fn ask(path: &Path, request: &HolderRequest) -> Asked {
-    let mut stream = match UnixStream::connect(path).await {
-        Ok(stream) => stream,
+    let mut talk = match UnixStream::connect(path).await {
+        Ok(stream) => Talk::new(stream),
         Err(error) if error.kind() == ErrorKind::ConnectionRefused => return Asked::Gone,
         Err(error) => {
             debug!(%error, path = %path.display(), "a holder is not reached");
@@ -80,11 +81,11 @@ async fn ask(path: &Path, request: &HolderRequest) -> Asked {
     };
     let message = Versioned { version: VERSION, request };
     let answered = async {
-        frames::write(&mut stream, &message).await?;
-        frames::read::<HolderAnswer>(&mut stream).await
+        talk.write(&message, &[]).await?;
+        talk.read::<HolderAnswer>().await
     };
     match answered.await {
-        Ok(Some(answer)) => Asked::Answered(answer),
+        Ok(Some(answer)) => Asked::Answered(answer.message),
         Ok(None) => Asked::Silent,
         Err(error) => {
             debug!(%error, path = %path.display(), "a holder answers oddly");

@@ -3,11 +3,13 @@
 use lantern_operations::tunnel::LinkStatus;
 use serde::{Deserialize, Serialize};
 
+use crate::wanted::{Keeping, Wanted};
+
 /// The version of what is said: another one is told as that, and not guessed at.
-pub(super) const VERSION: u32 = 1;
+pub(crate) const VERSION: u32 = 1;
 
 /// What is asked of a holder.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum HolderRequest {
     /// How its tunnels stand.
@@ -26,13 +28,19 @@ pub enum HolderRequest {
         /// The names.
         names: Vec<String>,
     },
+    /// To join a connection; of the keeper alone.
+    Join(Box<Wanted>),
+    /// That it keep tunnels; of the keeper alone.
+    Keep(Box<Keeping>),
+    /// Which connections it holds; of the keeper alone.
+    Links,
 }
 
 /// A request with the version of whoever asks.
 #[derive(Debug, Serialize, Deserialize)]
-pub(super) struct Versioned<T> {
-    pub(super) version: u32,
-    pub(super) request: T,
+pub(crate) struct Versioned<T> {
+    pub(crate) version: u32,
+    pub(crate) request: T,
 }
 
 /// What it answers.
@@ -43,8 +51,29 @@ pub enum HolderAnswer {
     Status(Vec<MachineReport>),
     /// Those that it has closed, each with its machine.
     Closed(Vec<(String, String)>),
+    /// The connections that it holds.
+    Links(Vec<LinkReport>),
+    /// It does not do such things.
+    NotHere,
     /// It is of another version than whoever asks.
     OtherVersion(u32),
+}
+
+/// A connection that the keeper holds.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct LinkReport {
+    /// The machine, as the user calls it.
+    pub machine: String,
+    /// The user logged in as.
+    pub user: String,
+    /// How long it has been there.
+    pub age: std::time::Duration,
+    /// How long nobody has used it; none: somebody does.
+    pub idle: Option<std::time::Duration>,
+    /// How many times it was asked for.
+    pub uses: u64,
+    /// Its last round trip.
+    pub round_trip: Option<std::time::Duration>,
 }
 
 /// The tunnels of one machine that a process holds.

@@ -5,18 +5,22 @@ use std::time::Duration;
 
 use lantern_book::{Home, TunnelEnd};
 use lantern_link::{Listener, LocalStream};
-use lantern_operations::tunnel::Tunnels;
+use lantern_operations::tunnel::{LinkPhase, TunnelState, Tunnels};
 use tokio::net::UnixStream;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 use tracing::debug;
 
+use super::FOLDER;
+use super::beside::Beside;
 use super::messages::{HolderAnswer, HolderRequest, MachineReport, VERSION, Versioned};
-use super::{FOLDER, frames};
-use crate::service::is_ours;
+use crate::peer::is_ours;
+use crate::talk::Talk;
 
 /// Most that ask at once.
-const MAX_CONNECTIONS: usize = 32;
+const MAX_CONNECTIONS: usize = 512;
+/// How long a list shows tunnels that nothing more is tried for.
+const SHOWN_WHEN_OVER: Duration = Duration::from_secs(24 * 3600);
 /// How long whoever asks may take to do so.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -34,6 +38,14 @@ pub struct Held {
 pub struct Holder {
     held: Arc<Mutex<Vec<Held>>>,
     is_keeper: bool,
+}
+
+/// The socket of a holder; none, where it cannot be had.
+pub(crate) async fn listen(home: &Home, name: &str) -> Option<Listener> {
+    let folder = home.folder(FOLDER).map_err(|error| debug!(%error, "no folder for sockets")).ok()?;
+    let at = TunnelEnd::Unix(folder.join(format!("{name}.sock")).display().to_string());
+    let listener = Listener::bind(&at).await;
+    listener.map_err(|error| debug!(%error, "nobody can ask for the tunnels of this process")).ok()
 }
 
 impl Holder {
@@ -92,32 +104,48 @@ impl Holder {
         }
     }
 
+    /// The names of those of a machine.
+    pub(crate) fn names(&self, machine: &str) -> Vec<String> {
+        let held = self.held();
+        let of_machine = held.iter().filter(|held| held.machine == machine);
+        of_machine
+            .flat_map(|held| held.tunnels.board().status().tunnels)
+            .filter(|tunnel| !matches!(tunnel.state, TunnelState::Closed | TunnelState::Over))
+            .map(|tunnel| tunnel.name)
+            .collect()
+    }
+
+    /// Lets go of those of a machine that nothing more is tried for: they are opened anew.
+    pub(crate) fn drop_over(&self, machine: &str) {
+        self.held()
+            .retain(|held| held.machine != machine || held.tunnels.board().status().phase != LinkPhase::Over);
+    }
+
+    /// Lets go of those that nothing more is tried for, a while after that has shown: until then a list says why.
+    pub(crate) fn forget_over(&self) {
+        self.held().retain(|held| {
+            let status = held.tunnels.board().status();
+            status.phase != LinkPhase::Over || status.since < SHOWN_WHEN_OVER
+        });
+    }
+
     /// Answers on a socket of its own, until this is dropped. What it cannot listen on is no reason not to hold tunnels.
     pub async fn serve(&self, home: &Home) {
-        let folder = match home.folder(FOLDER) {
-            Ok(folder) => folder,
-            Err(error) => {
-                debug!(%error, "nobody can ask for the tunnels of this process");
-                return;
-            }
-        };
-        let name = if self.is_keeper { "keeper".to_owned() } else { std::process::id().to_string() };
-        let at = TunnelEnd::Unix(folder.join(format!("{name}.sock")).display().to_string());
-        let listener = match Listener::bind(&at).await {
-            Ok(listener) => listener,
-            Err(error) => {
-                debug!(%error, "nobody can ask for the tunnels of this process");
-                return;
-            }
-        };
+        if let Some(listener) = listen(home, &std::process::id().to_string()).await {
+            self.serve_with(listener, None).await;
+        }
+    }
+
+    /// The same, with what is done beside that.
+    pub(crate) async fn serve_with(&self, listener: Listener, beside: Option<Arc<dyn Beside>>) {
         let places = Arc::new(Semaphore::new(MAX_CONNECTIONS));
         loop {
             match listener.accept().await {
                 Ok(LocalStream::Unix(stream)) if is_ours(&stream) => {
                     let Ok(place) = places.clone().try_acquire_owned() else { continue };
-                    let holder = self.clone();
+                    let (holder, beside) = (self.clone(), beside.clone());
                     tokio::spawn(async move {
-                        holder.answer(stream).await;
+                        holder.answer(stream, beside).await;
                         drop(place);
                     });
                 }
@@ -127,24 +155,31 @@ impl Holder {
         }
     }
 
-    async fn answer(&self, mut stream: UnixStream) {
-        let asked = timeout(PATIENCE, frames::read::<Versioned<HolderRequest>>(&mut stream)).await;
-        let Ok(Ok(Some(Versioned { version, request }))) = asked else {
+    async fn answer(&self, stream: UnixStream, beside: Option<Arc<dyn Beside>>) {
+        let mut talk = Talk::new(stream);
+        let asked = timeout(PATIENCE, talk.read::<Versioned<HolderRequest>>()).await;
+        let request = match asked {
+            Ok(Ok(Some(asked))) if asked.message.version == VERSION => asked.message.request,
             // What cannot even be read is of another version.
-            let _ = frames::write(&mut stream, &HolderAnswer::OtherVersion(VERSION)).await;
-            return;
+            _ => {
+                let _ = talk.write(&HolderAnswer::OtherVersion(VERSION), &[]).await;
+                return;
+            }
         };
-        let answer = match request {
-            _ if version != VERSION => HolderAnswer::OtherVersion(VERSION),
-            HolderRequest::Status => HolderAnswer::Status(self.reports()),
-            HolderRequest::Close { machine, names } => {
+        let answer = match (request, beside) {
+            (HolderRequest::Status, _) => HolderAnswer::Status(self.reports()),
+            (HolderRequest::Close { machine, names }, _) => {
                 HolderAnswer::Closed(self.close(machine.as_deref(), &names))
             }
-            HolderRequest::Probe { machine, names } => {
+            (HolderRequest::Probe { machine, names }, _) => {
                 self.probe(machine.as_deref(), &names).await;
                 HolderAnswer::Status(self.reports())
             }
+            (HolderRequest::Join(wanted), Some(beside)) => return beside.join(*wanted, talk).await,
+            (HolderRequest::Keep(keeping), Some(beside)) => return beside.keep(*keeping, talk).await,
+            (HolderRequest::Links, Some(beside)) => HolderAnswer::Links(beside.links()),
+            (_, None) => HolderAnswer::NotHere,
         };
-        let _ = timeout(PATIENCE, frames::write(&mut stream, &answer)).await;
+        let _ = timeout(PATIENCE, talk.write(&answer, &[])).await;
     }
 }

@@ -56,6 +56,9 @@ pub(crate) struct ConnectArgs {
     /// Read the proxy's password from here: fd:N, file:PATH or command:LINE
     #[arg(long, value_name = "SOURCE")]
     pub(crate) proxy_password_from: Option<SecretSource>,
+    /// Make a connection of one's own, whatever the keeper holds
+    #[arg(long)]
+    pub(crate) no_share: bool,
     /// Never ask anything
     #[arg(long)]
     pub(crate) no_questions: bool,
@@ -98,6 +101,7 @@ impl ConnectArgs {
                 dead_after: seconds(self.dead_after),
             },
             agents: if self.no_agent { Vec::new() } else { agents(home) },
+            shares: None,
             local_user: local_user(),
         }
     }

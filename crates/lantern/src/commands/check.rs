@@ -11,6 +11,7 @@ use tokio::sync::mpsc;
 
 use super::connecting::asking;
 use super::errand::Errand;
+use super::sharing::sharing_among_many;
 use super::{block_on, mending, watch};
 use crate::cli::check::CheckArgs;
 use crate::cli::global::Global;
@@ -36,8 +37,11 @@ pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
         Some(errand) => vec![errand.typed.clone()],
         None => select(&MachineBook::load(&home)?, &args.selection, &args.but.except)?,
     };
+    let mut reach =
+        errand.as_ref().map_or_else(|| args.connect.reach(&home), |errand| errand.options.clone());
+    reach.shares = Some(sharing_among_many(&home, &args.connect));
     let options = CheckOptions {
-        reach: errand.as_ref().map_or_else(|| args.connect.reach(&home), |errand| errand.options.clone()),
+        reach,
         display: std::env::var("DISPLAY").ok(),
         keeper: Some(lantern_keeper::socket_path(&home)),
     };

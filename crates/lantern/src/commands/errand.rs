@@ -13,6 +13,7 @@ use crate::cli::connect::ConnectArgs;
 use crate::cli::one_off::OneOffArgs;
 use crate::commands::keeper;
 use crate::commands::key::import::{Given, import_file};
+use crate::commands::sharing::sharing;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
@@ -94,6 +95,7 @@ impl Errand {
             check_free(&book, name)?;
         }
         let save = args.save.clone();
+        options.shares = sharing(home, &target, &typed, connect);
         let mut errand =
             Self { typed, target, options, pasted, key_file, save, may_ask, has_asked_about_key };
         if errand.target.protocol == Protocol::Ssh {

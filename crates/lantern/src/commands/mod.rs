@@ -17,6 +17,7 @@ mod pick;
 pub(crate) mod profile;
 pub(crate) mod run;
 mod session;
+mod sharing;
 pub(crate) mod shell;
 pub(crate) mod trust;
 pub(crate) mod tunnel;

@@ -3,7 +3,7 @@
 use lantern_book::BookError;
 use lantern_keeper::KeeperError;
 use lantern_link::remote_logins::LoginsError;
-use lantern_link::{LinkError, ProxyError, TrustFailure};
+use lantern_link::{Explained, LinkError, ProxyError, TrustFailure};
 use lantern_operations::{LoginClues, OperationError, ReachError, quoted};
 use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
@@ -119,8 +119,24 @@ impl From<&BookError> for Failure {
     }
 }
 
+impl From<Explained> for Failure {
+    fn from(explained: Explained) -> Self {
+        let Explained { code, headline, details, hints, is_final: _ } = explained;
+        Self { code, headline, details, hints }
+    }
+}
+
+/// A failure for a program that somebody else did something for.
+pub(crate) fn explained(failure: Failure, is_final: bool) -> Explained {
+    let Failure { code, headline, details, hints } = failure;
+    Explained { code, headline, details, hints, is_final }
+}
+
 impl From<LinkError> for Failure {
     fn from(error: LinkError) -> Self {
+        if let LinkError::Elsewhere(explained) = error {
+            return (*explained).into();
+        }
         let code = code_of(&error);
         let failure = Self::new(code, chain(&error));
         match error {
@@ -258,6 +274,7 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
         LinkError::Proxy { .. } => code::ROUTE,
         LinkError::Gateway { source, .. } => code_of(source),
         LinkError::GatewayRefused { .. } => code::ROUTE,
+        LinkError::Elsewhere(explained) => explained.code,
         LinkError::ListenRefused { .. } => code::SESSION,
     }
 }

@@ -131,7 +131,7 @@ fn bind_address(address: SocketAddr) -> io::Result<TcpListener> {
 ///
 /// # Errors
 /// What the system says.
-pub(crate) fn bind_unix(path: &Path) -> io::Result<UnixListener> {
+pub fn bind_unix(path: &Path) -> io::Result<UnixListener> {
     let before = umask(Mode::from_bits_truncate(0o177));
     let listener = UnixListener::bind(path);
     umask(before);

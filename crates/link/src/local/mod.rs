@@ -4,6 +4,6 @@ mod listener;
 mod relay;
 mod stream;
 
-pub use listener::{ListenError, Listener};
+pub use listener::{ListenError, Listener, bind_unix};
 pub use relay::{Broken, Meter, Passing, relay};
 pub use stream::LocalStream;

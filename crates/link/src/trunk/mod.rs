@@ -24,8 +24,8 @@ use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant};
 
 use lantern_book::Rotation;
-use lantern_keys::PublicKey;
-use lantern_ssh::{Algorithms, Client, DirectTcpip, OpenFailure, SshError, Statistics};
+use lantern_keys::{PublicKey, SystemRandom};
+use lantern_ssh::{Algorithms, Client, DirectTcpip, Joining, OpenFailure, SshError, Statistics};
 use tokio::time::timeout;
 
 use crate::LinkError;
@@ -93,6 +93,23 @@ impl Trunk {
         shared.lock().handle = Arc::downgrade(&handle);
         tokio::spawn(driver::drive(shared, pump));
         Self { handle }
+    }
+
+    /// Joins a connection that another process of ours has logged in, over a line to that process.
+    ///
+    /// # Errors
+    /// None in practice: what making the machine can say.
+    pub fn join(
+        line: Line,
+        machine: &str,
+        user: &str,
+        answer_time: Duration,
+        to: Joining,
+    ) -> Result<Self, LinkError> {
+        let to_machine = Destination { machine: machine.to_owned(), user: user.to_owned(), answer_time };
+        let client = Client::joined(user, to, Box::new(SystemRandom), Instant::now())
+            .map_err(|source| LinkError::Lost { machine: machine.to_owned(), source })?;
+        Ok(Self::start(client, Pump::new(line), to_machine))
     }
 
     fn shared(&self) -> &Shared {
@@ -214,6 +231,16 @@ impl Trunk {
         }
     }
 
+    /// Whether anybody else has a part in it: another handle, or a channel.
+    pub fn is_shared(&self) -> bool {
+        Arc::strong_count(&self.handle) > 1
+    }
+
+    /// Ends the connection for everybody who has a part in it, with a goodbye that nobody waits for.
+    pub fn end(&self) {
+        self.shared().abandon();
+    }
+
     /// What ended the connection, once something has.
     pub fn ended_by(&self) -> Option<LinkError> {
         let ended = self.shared().lock().ended_by();
@@ -257,7 +284,8 @@ impl Trunk {
         self.shared().wake_driver();
     }
 
-    pub(crate) fn host_key(&self) -> Option<PublicKey> {
+    /// What the machine proved to be.
+    pub fn host_key(&self) -> Option<PublicKey> {
         self.shared().lock().client.host_key().cloned()
     }
 

@@ -197,7 +197,10 @@ fn stage_of(error: &LinkError, met: Stage) -> Stage {
         LinkError::ChannelRefused { .. } => Stage::Session,
         LinkError::RequestRefused { .. } => Stage::Shell,
         // It broke off: at the step behind the last one that worked.
-        LinkError::Handshake { .. } | LinkError::Dial { .. } | LinkError::Lost { .. } => met.following(),
+        LinkError::Handshake { .. }
+        | LinkError::Dial { .. }
+        | LinkError::Lost { .. }
+        | LinkError::Elsewhere(_) => met.following(),
         LinkError::Gateway { source, .. } => stage_of(source, met),
     }
 }

@@ -23,4 +23,4 @@ pub use open::{Ending, OpenFailure, Tunnels, TunnelsRequest, open};
 pub use plan::{PlanError, TunnelPlan, named_plans};
 pub use port_holder::{PortHolder, next_free_port, port_holder};
 pub use then::{command_line, variable_name};
-pub use upkeep::{Connect, Persistence};
+pub use upkeep::{Connect, Persistence, is_final};

@@ -55,11 +55,12 @@ impl Pauses {
     }
 }
 
-/// Whether another try could come to anything else: not where the machine proved to be another, or does not let us in.
-pub(super) fn is_final(error: &OperationError) -> bool {
+/// Whether another try would come to the same: not where the machine proved to be another, or does not let us in.
+pub fn is_final(error: &OperationError) -> bool {
     fn of_link(error: &LinkError) -> bool {
         match error {
             LinkError::Gateway { source, .. } => of_link(source),
+            LinkError::Elsewhere(explained) => explained.is_final,
             LinkError::Trust(_)
             | LinkError::Auth(_)
             | LinkError::Exposed { .. }

@@ -89,6 +89,11 @@ impl ServerAuth {
         Self { state: State::ExpectService, attempts: 0, user: String::new() }
     }
 
+    /// Nobody has to log in.
+    pub(crate) fn skip(&mut self) {
+        self.state = State::Done;
+    }
+
     pub(crate) fn is_deciding(&self) -> bool {
         matches!(self.state, State::Deciding { .. })
     }

@@ -68,6 +68,8 @@ impl Forwarded {
     }
 }
 
+/// The type on the wire of sessions (RFC 4254 §6.1).
+pub(crate) const SESSION_TYPE: &[u8] = b"session";
 /// The type on the wire of channels to our display (RFC 4254 §6.3.2).
 pub(crate) const DISPLAY_TYPE: &[u8] = b"x11";
 /// The type of channels to a unix socket that the server reaches (the public notes on streamlocal).
@@ -78,6 +80,8 @@ const FORWARDED_UNIX_TYPE: &[u8] = b"forwarded-streamlocal@openssh.com";
 /// What a channel is that the peer wants to open.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PeerChannel {
+    /// A session (RFC 4254 §6.1): asked about by a server that passes it on; others open it at once.
+    Session,
     /// To a place that we reach, for the peer (RFC 4254 §7.2): what a client asks of a server.
     Direct(DirectTcpip),
     /// To an agent on our side.
@@ -100,6 +104,7 @@ impl PeerChannel {
     pub(crate) fn decode(role: Role, open: &ChannelOpen<'_>) -> Result<Option<Self>, SshError> {
         let reader = Reader::new(open.rest);
         Ok(match (role, open.channel_type) {
+            (Role::Server, SESSION_TYPE) => Some(Self::Session),
             (Role::Server, DirectTcpip::TYPE) => Some(Self::Direct(
                 DirectTcpip::decode(reader).map_err(SshError::malformed("CHANNEL_OPEN (direct-tcpip)"))?,
             )),
@@ -124,6 +129,7 @@ impl PeerChannel {
     /// Its type on the wire, and what the type adds to the message.
     pub(crate) fn encode(&self) -> (&'static [u8], Vec<u8>) {
         match self {
+            Self::Session => (SESSION_TYPE, Vec::new()),
             Self::Direct(to) => (DirectTcpip::TYPE, to.encode()),
             Self::Agent => (crate::agent::CHANNEL_TYPE.as_bytes(), Vec::new()),
             Self::Display { originator } => {

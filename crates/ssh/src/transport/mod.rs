@@ -3,6 +3,7 @@
 mod codec;
 mod deferred;
 mod exchange;
+mod joined;
 mod lifetimes;
 mod lookups;
 mod negotiated;
@@ -28,6 +29,7 @@ use crate::packet::PayloadWriter;
 use crate::{Role, SshError};
 use codec::Codec;
 use deferred::Deferred;
+pub use joined::Joining;
 use lifetimes::Lifetimes;
 use negotiated::Negotiated;
 use states::{ExpectKexInit, Kex};
@@ -110,6 +112,8 @@ pub(crate) struct Transport {
     extensions: Extensions,
     /// Whether the reason for the end has been put on the wire.
     said_goodbye: bool,
+    /// It is a part of somebody else's connection.
+    is_joined: bool,
     /// Set by the layer above: before, less is taken from the peer.
     pub(crate) authenticated: bool,
 }
@@ -131,7 +135,16 @@ enum Extensions {
 impl Transport {
     /// Starts a connection: the identification, the offer and, for a client with one, the guess leave together.
     pub(crate) fn new(config: TransportConfig, now: Instant) -> Result<Self, SshError> {
-        let mut transport = Self {
+        let guess = config.guess.clone();
+        let mut transport = Self::unstarted(config);
+        transport.codec.sender.raw(format!("{OURS}\r\n").as_bytes());
+        transport.start_kex(guess, now)?;
+        Ok(transport)
+    }
+
+    /// One that has said nothing yet.
+    pub(crate) fn unstarted(config: TransportConfig) -> Self {
+        Self {
             role: config.role,
             offer: config.offer,
             known_host_keys: config.known_host_keys,
@@ -144,11 +157,9 @@ impl Transport {
             deferred: Deferred::default(),
             extensions: Extensions::NotYet,
             said_goodbye: false,
+            is_joined: false,
             authenticated: false,
-        };
-        transport.codec.sender.raw(format!("{OURS}\r\n").as_bytes());
-        transport.start_kex(config.guess, now)?;
-        Ok(transport)
+        }
     }
 
     /// Sends our KEXINIT, with a guess when there is one.
@@ -245,6 +256,9 @@ impl Transport {
         }
         match message {
             number::DISCONNECT => self.handle_disconnect(reader),
+            number::KEXINIT..=number::KEX_LAST if self.is_joined => {
+                Err(SshError::Unexpected { expected: "no key exchange on a joined connection", met: message })
+            }
             number::IGNORE | number::DEBUG | number::UNIMPLEMENTED => Ok(None),
             number::EXT_INFO => self.handle_ext_info(place, reader).map(|()| None),
             number::KEXINIT => self.handle_kexinit(&payload, reader, now).map(|()| None),

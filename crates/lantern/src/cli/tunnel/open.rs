@@ -33,12 +33,17 @@ pub(crate) struct FormArgs {
   lantern tunnel open lamp-01 --local 8443 --to 127.0.0.1:443
   lantern tunnel open lamp-01 --dynamic 1080       a SOCKS and HTTP proxy through the machine
   lantern tunnel open lamp-01 --remote 8080 --to 127.0.0.1:3000
+  lantern tunnel open chart-room --keep            and go on: the keeper holds them
   lantern tunnel open chart-room console -- curl -k https://127.0.0.1:8443/
 
 They stay open until Ctrl-C, and a link that is lost is made again: callers are held meanwhile
 and then turned away. A machine that proves to be another one, or lets nobody in, ends the
 trying. Listening is for this computer (or that machine) alone unless --wide or the book says
 otherwise.
+
+With --keep they outlive this terminal: `lantern tunnel list` shows them, and `lantern tunnel
+close` ends them. Questions are asked here, once; later the keeper logs in with the keys that it
+holds, and stops where that is not enough.
 
 A command behind -- runs here while the tunnels are up: LANTERN_TUNNEL_CONSOLE=127.0.0.1:PORT
 is in its environment for a tunnel called console. Its exit status is passed on.")]
@@ -66,6 +71,15 @@ pub(crate) struct OpenTunnelArgs {
     /// Read the password for --login from here: fd:N, file:PATH or command:LINE
     #[arg(long, value_name = "SOURCE", requires = "login")]
     pub(crate) login_password_from: Option<SecretSource>,
+    /// Hand them to the keeper, which keeps them up until they are closed; it is started where it does not run
+    #[arg(long, conflicts_with_all = ["login", "then", "command"])]
+    pub(crate) keep: bool,
+    /// Hand them to the keeper, and fail when not every one of them carries
+    #[arg(long, conflicts_with_all = ["login", "then", "command"])]
+    pub(crate) wait: bool,
+    /// Hand them to the keeper, and note in the book that it opens them whenever it starts
+    #[arg(long, conflicts_with_all = ["login", "then", "command", "kind"])]
+    pub(crate) at_start: bool,
     /// Don't find out what is behind them
     #[arg(long)]
     pub(crate) no_probe: bool,

@@ -6,27 +6,38 @@ mod unit;
 use std::io::{BufRead, BufReader};
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::time::Duration;
 
-use lantern_book::{Home, KeyRing};
-use lantern_keeper::{KeeperError, Status, socket_path};
+use lantern_book::{Field, Home, KeyRing, MachineBook};
+use lantern_keeper::{KeeperError, KeeperOptions, Status, Trouble, socket_path};
 use lantern_keys::{PrivateKey, SecretBytes, SecretString};
+use lantern_link::Explained;
+use lantern_operations::Target;
+use lantern_operations::tunnel::is_final;
 use lantern_ssh::agent::{AgentRequest, Constraints};
 use serde_json::json;
 use tokio::signal::unix::SignalKind;
 
 use self::status::in_words;
 use super::{block_on, watch};
+use crate::cli::connect::ConnectArgs;
 use crate::cli::global::Global;
 use crate::cli::keeper::{AddArgs, ForgetArgs, KeeperCommand, LockArgs, StartArgs};
 use crate::cli::open::OpenArgs;
 use crate::cli::settings;
+use crate::commands::connecting;
 use crate::commands::key_source::{KeySource, pick_opened};
+use crate::commands::tunnel::of_opening;
+use crate::screen::explain::explained;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::fit;
 use crate::screen::output;
 use crate::terminal::passphrase::{self, interrupted};
 use crate::terminal::prompt::{Answer, Terminal};
 
+/// How long a connection stays that nobody uses, where nothing says.
+const SHARE_IDLE: Duration = Duration::from_secs(600);
 /// Longest path of a socket, in bytes (unix(7)).
 const MAX_SOCKET_PATH: usize = 107;
 
@@ -124,6 +135,7 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
     let confirm_with = args.confirm_with.as_deref().map(checked_program).transpose()?;
     lantern_keeper::close_process().map_err(|error| failed(error.to_string()))?;
     let path = socket_path(home);
+    let options = options(home, confirm_with);
     block_on(async {
         let lock = home.lock()?;
         if lantern_keeper::find(home).await?.is_some() {
@@ -134,8 +146,9 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
         }
         // Left behind by one that was killed: nobody answers there.
         let _ = std::fs::remove_file(&path);
-        let listener =
-            lantern_keeper::listen(&path).map_err(|error| failed(format!("{}: {error}", path.display())))?;
+        let sockets = lantern_keeper::listen(home)
+            .await
+            .map_err(|error| failed(format!("{}: {error}", path.display())))?;
         drop(lock);
         if detach {
             output::print(&fit!("{}\n", READY))?;
@@ -144,13 +157,42 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
         let mut interrupts = watch(SignalKind::interrupt())?;
         let mut terminations = watch(SignalKind::terminate())?;
         tokio::select! {
-            () = lantern_keeper::serve(listener, confirm_with) => {}
+            () = lantern_keeper::serve(sockets, options) => {}
             _ = interrupts.recv(), if !detach => {}
             _ = terminations.recv() => {}
         }
         let _ = std::fs::remove_file(&path);
         Ok(())
     })
+}
+
+/// What it is to be.
+fn options(home: &Home, confirm_with: Option<PathBuf>) -> KeeperOptions {
+    let defaults = MachineBook::load(home).ok();
+    let idle = defaults.as_ref().and_then(|book| book.effective_defaults().number(Field::ShareIdle));
+    let its_home = home.clone();
+    KeeperOptions {
+        home: home.clone(),
+        confirm_with,
+        explain: Arc::new(move |trouble| explain_trouble(&its_home, trouble)),
+        idle: idle.map_or(SHARE_IDLE, Duration::from_secs),
+        reach: ConnectArgs::default().reach(home),
+    }
+}
+
+/// Says to a program what went wrong for it.
+fn explain_trouble(home: &Home, trouble: Trouble) -> Explained {
+    match trouble {
+        Trouble::Reaching(typed, error) => {
+            let is_final = is_final(&error);
+            let failure = match Target::resolve(home, &typed) {
+                Ok(target) => connecting::explain(home, &target, error),
+                Err(_) => error.into(),
+            };
+            explained(failure, is_final)
+        }
+        Trouble::Opening(typed, failed, plans) => explained(of_opening(&failed, &plans, &typed), true),
+    }
 }
 
 /// A session of its own, without the terminal, the folder and the streams of the one who started us.
@@ -205,12 +247,20 @@ pub(crate) fn hold(home: &Home, name: &str, passphrase: Option<&SecretString>) -
     let opened = passphrase::open_with(&entry.sealed, name, &OpenArgs::default(), passphrase.cloned())?;
     let key = pick_opened(opened.keys, None, name)?;
     if state(home)?.is_none() {
-        start(home, &StartArgs { confirm_with: None, foreground: false }, false, true)?;
+        start_by_the_way(home)?;
     }
     let constraints = Constraints { lifetime: None, confirm: false };
     must(home, &AgentRequest::Add { key: Box::new(key), constraints }, "hold another key")?;
     output::say(format!("The keeper holds {name}."));
     Ok(())
+}
+
+/// Starts the keeper because a command has use for it.
+///
+/// # Errors
+/// It cannot be started.
+pub(crate) fn start_by_the_way(home: &Home) -> Result<(), Failure> {
+    start(home, &StartArgs { confirm_with: None, foreground: false }, false, true)
 }
 
 fn not_running() -> Failure {

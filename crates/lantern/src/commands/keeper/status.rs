@@ -1,16 +1,21 @@
 //! `lantern keeper status`: whether it runs and what it holds.
 
 use std::borrow::Cow;
+use std::time::Duration;
 
 use lantern_book::{Home, KeyRing};
-use lantern_keeper::{HeldKey, Status, socket_path};
+use lantern_keeper::{HeldKey, HolderAnswer, HolderRequest, LinkReport, Status, ask_all, socket_path};
 use serde_json::{Value, json};
 
+use crate::commands::block_on;
 use crate::screen::failure::Failure;
+use crate::screen::fit::fit;
 use crate::screen::output;
+use crate::screen::tunnel::words;
 
 pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
     let status = super::state(home)?;
+    let (links, tunnels) = block_on(async { Ok(beside_keys(home).await) })?;
     let ring = KeyRing::new(home);
     let entries: Vec<_> = ring.summaries()?.into_iter().filter_map(|(_, key)| key.ok()).collect();
     let name = |held: &HeldKey| {
@@ -18,7 +23,12 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
         entry.map_or_else(|| held.comment.clone(), |entry| entry.name.clone())
     };
     if json {
-        return output::print_json(&status_json(status.as_ref(), home, name));
+        let mut value = status_json(status.as_ref(), home, name);
+        if status.is_some() {
+            value["connections"] = links.iter().map(link_json).collect();
+            value["tunnels"] = json!(tunnels);
+        }
+        return output::print_json(&value);
     }
     let Some(status) = status else {
         output::say("The keeper does not run. `lantern keeper start` starts it.");
@@ -58,7 +68,54 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
         text.end_line();
         text.push(output::table(&["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
     }
+    if !links.is_empty() {
+        let rows = links.iter().map(|link| {
+            let seconds = |time: Duration| words::seconds(time);
+            [
+                Cow::from(link.machine.as_str()),
+                link.user.as_str().into(),
+                seconds(link.age).into(),
+                link.idle.map_or("in use".into(), |idle| format!("unused for {}", seconds(idle))).into(),
+                link.uses.to_string().into(),
+                link.round_trip.map(words::milliseconds).unwrap_or_default().into(),
+            ]
+        });
+        text.end_line();
+        text.push(output::table(&["CONNECTION", "USER", "FOR", "STATE", "USES", "ROUND TRIP"], rows));
+    }
+    if tunnels > 0 {
+        text.push(fit!(
+            "\nIt keeps {}: lantern tunnel list\n",
+            lantern_operations::counted(tunnels, "tunnel")
+        ));
+    }
     output::print(&text)
+}
+
+/// The connections that it holds, and how many tunnels.
+async fn beside_keys(home: &Home) -> (Vec<LinkReport>, usize) {
+    let ask = |request| async move { ask_all(home, &request).await.answers };
+    let links = ask(HolderRequest::Links).await.into_iter().flat_map(|answer| match answer {
+        HolderAnswer::Links(links) => links,
+        _ => Vec::new(),
+    });
+    let links = links.collect();
+    let kept = ask(HolderRequest::Status).await.into_iter().flat_map(|answer| match answer {
+        HolderAnswer::Status(reports) => reports,
+        _ => Vec::new(),
+    });
+    (links, kept.filter(|report| report.is_kept).map(|report| report.status.tunnels.len()).sum())
+}
+
+fn link_json(link: &LinkReport) -> Value {
+    json!({
+        "machine": link.machine,
+        "user": link.user,
+        "seconds": link.age.as_secs(),
+        "idle_seconds": link.idle.map(|idle| idle.as_secs()),
+        "uses": link.uses,
+        "round_trip_ms": link.round_trip.map(|time| time.as_secs_f64() * 1e3),
+    })
 }
 
 fn status_json(status: Option<&Status>, home: &Home, name: impl Fn(&HeldKey) -> String) -> Value {

@@ -40,12 +40,15 @@ pub(super) fn of_plan(error: &PlanError, machine: &str) -> Failure {
 }
 
 /// A tunnel whose port or socket cannot be had.
-pub(super) fn of_opening(failed: &OpenFailure, plans: &[TunnelPlan], machine: &str) -> Failure {
+pub(crate) fn of_opening(failed: &OpenFailure, plans: &[TunnelPlan], machine: &str) -> Failure {
     let mut failure = Failure::new(code::LOCAL, chain(failed));
     match &failed.source {
         ListenError::InUse { at } => {
             if let Some(holder) = port_holder(at) {
                 failure.headline = format!("{}, by {holder}", failure.headline);
+                if holder.name == env!("CARGO_PKG_NAME") {
+                    failure = failure.hint("it may be open already: lantern tunnel list --open");
+                }
             }
             let plan = plans.iter().find(|plan| plan.name == failed.name);
             match (next_free_port(at), plan) {

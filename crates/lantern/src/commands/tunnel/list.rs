@@ -160,11 +160,11 @@ fn print_table(reports: &[MachineReport], closed: &[OfBook]) -> Result<(), Failu
     let mut headings = vec!["MACHINE", "TUNNEL", "STATE", "LISTENS", "LEADS TO"];
     if !reports.is_empty() {
         headings.extend([
+            "BEHIND IT",
             "SINCE",
             "CONNECTIONS",
             "BYTES",
             "ROUND TRIP",
-            "BEHIND IT",
             "LAST ERROR",
             "HELD BY",
         ]);

@@ -5,9 +5,12 @@ mod change;
 mod child;
 mod close;
 mod failures;
+mod keep;
 mod list;
 mod open;
 mod probe;
+
+pub(crate) use failures::of_opening;
 
 use crate::cli::global::Global;
 use crate::cli::settings;

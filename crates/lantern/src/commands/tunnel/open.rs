@@ -48,6 +48,9 @@ pub(super) fn run(args: &OpenTunnelArgs, home: &Home, json: bool) -> Result<u8, 
     }
     let login = login(args)?;
     let ask = asking(&args.connect)?;
+    if args.keep || args.wait || args.at_start {
+        return super::keep::run(args, home, &errand, &plans, &ask, json);
+    }
     allow_many_connections();
     block_on(async {
         let give_up = args.give_up.map(|seconds| Duration::from_secs(seconds.into()));

@@ -88,6 +88,9 @@ pub(super) fn mend(
             },
             seen_from(gateway, target.addresses.first().map_or("", String::as_str)),
         ),
+        LinkError::Elsewhere(explained) => {
+            (own(&[explained.headline.as_str()]), format!("lantern check {typed} --no-share"))
+        }
         LinkError::ListenRefused { .. } => (
             own(&[
                 "the machine's SSH service lets nothing listen for you, or not there: its settings say so, or something else listens there already",

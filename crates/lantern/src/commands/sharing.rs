@@ -1,0 +1,66 @@
+//! Connections that a command shares with others: those that the keeper holds, and those of this process.
+
+use std::sync::Arc;
+
+use lantern_book::{Home, Protocol};
+use lantern_keeper::{KeeperShares, has_connections, is_older};
+use lantern_link::{Ask, ConnectRequest, Finding, Pool, Shares};
+use lantern_operations::Target;
+
+use crate::cli::connect::ConnectArgs;
+use crate::commands::keeper;
+use crate::screen::output;
+
+/// Where this command finds connections to share: the keeper, which is started where the book says so.
+pub(super) fn sharing(
+    home: &Home,
+    target: &Target,
+    typed: &str,
+    connect: &ConnectArgs,
+) -> Option<Arc<dyn Shares>> {
+    if connect.no_share || target.protocol != Protocol::Ssh {
+        return None;
+    }
+    if !has_connections(home) {
+        if is_older(home) {
+            output::warn(
+                "the keeper that runs is of an older version, and holds no connections: lantern keeper stop, and start it again.",
+            );
+            return None;
+        }
+        if !target.starts_keeper {
+            return None;
+        }
+        // Without it the command works all the same.
+        if let Err(failure) = keeper::start_by_the_way(home) {
+            output::warn(failure.headline);
+            return None;
+        }
+    }
+    Some(Arc::new(KeeperShares::new(home, typed)))
+}
+
+/// For a command that reaches many machines: what the keeper holds, and else what this process made for another of them.
+pub(super) fn sharing_among_many(home: &Home, connect: &ConnectArgs) -> Arc<dyn Shares> {
+    let keeper = (!connect.no_share && has_connections(home)).then(|| KeeperShares::new(home, ""));
+    Arc::new(Both { keeper, own: Pool::new() })
+}
+
+#[derive(Debug)]
+struct Both {
+    keeper: Option<KeeperShares>,
+    own: Arc<Pool>,
+}
+
+impl Shares for Both {
+    fn find<'a>(&'a self, request: &'a ConnectRequest, ask: &'a dyn Ask) -> Finding<'a> {
+        Box::pin(async move {
+            if let Some(keeper) = &self.keeper
+                && let Some(found) = keeper.find(request, ask).await
+            {
+                return Some(found);
+            }
+            self.own.find(request, ask).await
+        })
+    }
+}

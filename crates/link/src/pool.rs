@@ -1,0 +1,200 @@
+//! Connections of this process that several use: one for each machine, user and way, made by whoever needs it first.
+
+use std::collections::HashMap;
+use std::fmt;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::time::{Duration, Instant};
+
+use lantern_book::{BookError, Home, TrustStore};
+
+use crate::{Ask, ConnectRequest, Finding, LinkError, Shares, Trunk, connect_alone};
+
+/// One connection, or the place where one is being made.
+#[derive(Default)]
+struct Place {
+    /// Held while it is made: others who want it wait, instead of making another one.
+    making: tokio::sync::Mutex<()>,
+    live: Mutex<Option<Live>>,
+}
+
+struct Live {
+    trunk: Trunk,
+    since: Instant,
+    last_used: Instant,
+    uses: u64,
+}
+
+impl Place {
+    fn live(&self) -> MutexGuard<'_, Option<Live>> {
+        self.live.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The connection, where there is one; it counts as used.
+    fn take(&self) -> Option<Trunk> {
+        let mut live = self.live();
+        let found = live.as_mut().filter(|live| live.trunk.ended_by().is_none())?;
+        found.last_used = Instant::now();
+        found.uses += 1;
+        Some(found.trunk.clone())
+    }
+}
+
+/// A connection as it stands.
+#[derive(Debug, Clone)]
+pub struct Pooled {
+    /// The machine, as the user calls it.
+    pub machine: String,
+    /// The user logged in as.
+    pub user: String,
+    /// How long it has been there.
+    pub age: Duration,
+    /// How long nobody has used it; none: somebody does.
+    pub idle: Option<Duration>,
+    /// How many times it was asked for.
+    pub uses: u64,
+    /// Its last round trip.
+    pub round_trip: Option<Duration>,
+}
+
+/// The connections.
+pub struct Pool {
+    places: Mutex<HashMap<String, Arc<Place>>>,
+    own: Weak<Self>,
+}
+
+impl fmt::Debug for Pool {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Pool").field("places", &self.places().len()).finish()
+    }
+}
+
+/// Everything that a connection is made by: another user, key, limit or way is another connection. Who signs for a key is not a part of that.
+fn made_by(request: &ConnectRequest) -> String {
+    fn plain(request: &ConnectRequest) -> ConnectRequest {
+        let via = request.via.iter().map(plain).collect();
+        // What was read of a home so far is no part of it either.
+        let home = Home::new(request.home.path().to_owned());
+        ConnectRequest { home, shares: None, known: None, agents: Vec::new(), via, ..request.clone() }
+    }
+    format!("{:?}", plain(request))
+}
+
+impl Pool {
+    /// One without any.
+    pub fn new() -> Arc<Self> {
+        Arc::new_cyclic(|own| Self { places: Mutex::default(), own: own.clone() })
+    }
+
+    fn places(&self) -> MutexGuard<'_, HashMap<String, Arc<Place>>> {
+        self.places.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The connection for this request; made, when there is none. Its gateways are shared as well.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub async fn get(&self, request: &ConnectRequest, ask: &dyn Ask) -> Result<Trunk, LinkError> {
+        let place = self.places().entry(made_by(request)).or_default().clone();
+        if let Some(trunk) = place.take() {
+            return Ok(trunk);
+        }
+        let _making = place.making.lock().await;
+        if let Some(trunk) = place.take() {
+            return Ok(trunk);
+        }
+        let shares = self.own.upgrade().map(|own| own as Arc<dyn Shares>);
+        let trunk = connect_alone(&ConnectRequest { shares, ..request.clone() }, ask).await?;
+        let now = Instant::now();
+        *place.live() = Some(Live { trunk: trunk.clone(), since: now, last_used: now, uses: 1 });
+        Ok(trunk)
+    }
+
+    /// Whether there is a connection for this request.
+    pub fn has(&self, request: &ConnectRequest) -> bool {
+        let place = self.places().get(&made_by(request)).cloned();
+        place.is_some_and(|place| place.live().as_ref().is_some_and(|live| live.trunk.ended_by().is_none()))
+    }
+
+    /// Those that there are.
+    pub fn all(&self) -> Vec<Pooled> {
+        let places: Vec<Arc<Place>> = self.places().values().cloned().collect();
+        let mut all: Vec<Pooled> = places
+            .iter()
+            .filter_map(|place| {
+                let live = place.live();
+                let live = live.as_ref().filter(|live| live.trunk.ended_by().is_none())?;
+                Some(Pooled {
+                    machine: live.trunk.machine().to_owned(),
+                    user: live.trunk.user().to_owned(),
+                    age: live.since.elapsed(),
+                    idle: (!live.trunk.is_shared()).then(|| live.last_used.elapsed()),
+                    uses: live.uses,
+                    round_trip: live.trunk.account().statistics.round_trip,
+                })
+            })
+            .collect();
+        all.sort_by(|one, other| (&one.machine, &one.user).cmp(&(&other.machine, &other.user)));
+        all
+    }
+
+    /// Lets go of those that have ended, and of those that nobody has used for this time.
+    pub fn tidy(&self, idle: Duration) {
+        self.keep(|live| {
+            if live.trunk.is_shared() {
+                live.last_used = Instant::now();
+            }
+            live.trunk.ended_by().is_none() && live.last_used.elapsed() < idle
+        });
+    }
+
+    /// Ends those whose machines are not trusted any more to be who they proved to be, whoever uses them.
+    ///
+    /// # Errors
+    /// The trust store cannot be read.
+    pub fn check_trust(&self, trust: &TrustStore) -> Result<(), BookError> {
+        let mut outcome = Ok(());
+        self.keep(|live| {
+            let good = trust.good_keys(live.trunk.machine());
+            let is_good = match good {
+                Ok(keys) => live.trunk.host_key().is_some_and(|key| keys.contains(&key)),
+                Err(error) => {
+                    outcome = Err(error);
+                    true
+                }
+            };
+            if !is_good {
+                live.trunk.end();
+            }
+            is_good
+        });
+        outcome
+    }
+
+    /// Ends all of them, whoever uses them.
+    pub fn close_all(&self) {
+        self.keep(|live| {
+            live.trunk.end();
+            false
+        });
+    }
+
+    fn keep(&self, mut stays: impl FnMut(&mut Live) -> bool) {
+        let mut gone = Vec::new();
+        self.places().retain(|_, place| {
+            let mut live = place.live();
+            if live.as_mut().is_some_and(|live| !stays(live)) {
+                gone.extend(live.take());
+            }
+            // A place where one is being made stays.
+            live.is_some() || place.making.try_lock().is_err()
+        });
+        // What goes with a connection goes outside the lock.
+        drop(gone);
+    }
+}
+
+impl Shares for Pool {
+    fn find<'a>(&'a self, request: &'a ConnectRequest, ask: &'a dyn Ask) -> Finding<'a> {
+        Box::pin(async move { Some(self.get(request, ask).await) })
+    }
+}
