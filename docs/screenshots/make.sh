@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Draws the pictures of the README anew: the built program on the demo's machines, in an xterm on a virtual display.
-# Needs the Debian packages xvfb, xterm, xdotool, imagemagick and fonts-dejavu-core.
+# Needs the Debian packages xvfb, xterm, xdotool, imagemagick, curl and fonts-dejavu-core.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 cargo build --quiet --locked
@@ -77,6 +77,10 @@ lantern keeper start --quiet
 lantern keeper add pier --lifetime 8h --passphrase-from fd:3 --quiet 3<<<'twelve green lamps'
 lantern keeper add harbour --quiet
 picture keeper "$show; show lantern keeper status; show lantern run lamp-01 --key pier -- whoami; show lantern run lamp-01 --key pier --no-agent --no-questions -- whoami"
+# What is open: one in the foreground, and those that the keeper holds.
+trust chart-room || true
+picture tunnel-open "$show; (sleep 3; curl -sk https://127.0.0.1:8443/bytes/240000 >/dev/null; curl -s -m 1 http://127.0.0.1:8443/ >/dev/null)& show lantern tunnel open chart-room"
+picture tunnel-list "$show; show lantern tunnel open chart-room --keep; curl -sk https://127.0.0.1:8443/ >/dev/null; sleep 1; show lantern tunnel list; show lantern tunnel probe chart-room; show lantern run chart-room -- hostname; show lantern keeper status; lantern tunnel close chart-room; show lantern tunnel open chart-room --local 22222 --to 127.0.0.1:443 -- sh -c 'curl -sk https://\$LANTERN_TUNNEL_LOCAL/'"
 lantern keeper stop --quiet
 trust harbour-gate || true
 trust pier-lamp || true

@@ -1,12 +1,14 @@
 //! What the keeper does for programs beside keys: connections that they join, and tunnels that it keeps.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use lantern_book::{Home, MachineBook, TrustStore};
-use lantern_link::{Ask, ConnectRequest, Explained, LinkError, Nobody, Pool, Trunk};
+use lantern_book::{Home, KeyRing, MachineBook, TrustStore};
+use lantern_keys::PublicKey;
+use lantern_link::{Ask, ConnectRequest, Explained, KeyChoice, LinkError, Nobody, Pool, Trunk};
 use lantern_operations::tunnel::{
     Connect, LinkPhase, OpenFailure, Persistence, TunnelPlan, TunnelState, TunnelsRequest, named_plans, open,
 };
@@ -17,6 +19,7 @@ use crate::holder::{Beside, Doing, Held, Holder, LinkReport};
 use crate::outcomes::{JoinOutcome, JoinedForm, KeepOutcome};
 use crate::share;
 use crate::talk::{Gone, KeyForm, Talk, converse};
+use crate::terminal;
 use crate::wanted::{Keeping, Wanted};
 
 /// What went wrong for a program.
@@ -46,6 +49,10 @@ pub(crate) struct Errands {
     /// When the trust store was changed last, as far as it was looked at.
     /// Whether something that was to be open from the start could not be opened: the last keeper may still have had its port.
     pub(crate) is_missing: AtomicBool,
+    /// Keys of which each use wants a yes: a connection that is shared would be a use without one.
+    pub(crate) asked_about: Mutex<Vec<PublicKey>>,
+    /// The terminal of whoever asked last, among those who have one: uses of keys that want a yes are asked about there.
+    pub(crate) last_terminal: Arc<Mutex<Option<PathBuf>>>,
     pub(crate) trust_seen: Mutex<Option<std::time::SystemTime>>,
 }
 
@@ -83,6 +90,26 @@ impl Errands {
         }
     }
 
+    /// Whether a key may log in of which each use wants a yes.
+    fn wants_a_yes(&self, request: &ConnectRequest) -> bool {
+        let Ok(asked_about) = self.asked_about.lock() else { return true };
+        let ring = KeyRing::new(&self.home);
+        let is_one = |name: &String| ring.get(name).is_ok_and(|entry| asked_about.contains(&entry.public));
+        !asked_about.is_empty()
+            && match &request.keys {
+                KeyChoice::Named(names) => names.iter().any(is_one),
+                KeyChoice::Nothing => false,
+                KeyChoice::Ring | KeyChoice::RingWithout(_) | KeyChoice::File(_) => true,
+            }
+    }
+
+    fn note_terminal(&self, talk: &Talk) {
+        let terminal = talk.peer().and_then(terminal::of_process);
+        if let (Some(terminal), Ok(mut last)) = (terminal, self.last_terminal.lock()) {
+            *last = Some(terminal);
+        }
+    }
+
     async fn find(&self, wanted: Wanted, talk: &mut Talk) -> Result<(JoinOutcome, Option<Trunk>), Gone> {
         if self.is_locked.load(Ordering::SeqCst) {
             return Ok((JoinOutcome::NotNow("the keeper is locked".into()), None));
@@ -90,7 +117,11 @@ impl Errands {
         let Some(request) = wanted.request.request(&self.home) else {
             return Ok((JoinOutcome::NotNow("it does not understand the request".into()), None));
         };
+        if self.wants_a_yes(&request) {
+            return Ok((JoinOutcome::NotNow("a key is held of which each use wants a yes".into()), None));
+        }
         self.check_trust();
+        self.note_terminal(talk);
         let pool = self.pool.clone();
         let made =
             converse(talk, wanted.has_password_for, |ask| async move { pool.get(&request, &*ask).await });
@@ -137,6 +168,7 @@ impl Errands {
             ];
             return Ok(KeepOutcome::Failed(explained));
         }
+        self.note_terminal(talk);
         let persistence = Persistence { give_up: keeping.give_up, from_start: false };
         let kept = converse(talk, wanted.has_password_for.clone(), |ask| {
             self.open_over(request, plans, persistence, keeping, ask)

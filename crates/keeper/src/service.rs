@@ -38,7 +38,7 @@ struct Shared {
     confirm_with: Option<PathBuf>,
     errands: Arc<Errands>,
     /// The terminal of whoever asked last, among those who have one.
-    last_terminal: Mutex<Option<PathBuf>>,
+    last_terminal: Arc<Mutex<Option<PathBuf>>>,
     /// Held while a person is asked: several questions at once would be answered without a look at each.
     asking: AsyncMutex<()>,
     /// Held while a passphrase waits to be looked at, so that those who try are served in their order.
@@ -90,6 +90,8 @@ pub async fn serve(sockets: Sockets, options: KeeperOptions) {
         reach,
         is_locked: Arc::default(),
         is_missing: AtomicBool::new(false),
+        asked_about: Mutex::default(),
+        last_terminal: Arc::default(),
         trust_seen: Mutex::default(),
     });
     let beside: Arc<dyn Beside> = errands.clone();
@@ -116,7 +118,7 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
         memory_locked,
         confirm_with,
         errands: errands.clone(),
-        last_terminal: Mutex::default(),
+        last_terminal: errands.last_terminal.clone(),
         asking: AsyncMutex::new(()),
         unlocking: AsyncMutex::new(()),
     });
@@ -258,10 +260,20 @@ impl Shared {
 
     /// What was made for programs follows what became of the keys.
     fn follow(&self, change: Change) {
+        let held = self.with_keeper(|keeper| {
+            let asks = keeper.held().iter().filter(|held| held.confirm);
+            asks.map(|held| held.public.clone()).collect()
+        });
+        if let Ok(mut asked_about) = self.errands.asked_about.lock() {
+            *asked_about = held;
+        }
         match change {
             Change::Locked => self.errands.lock(true),
-            // What could not log in before may now.
+            // What could not log in before may now; and what was made before may want a yes now.
             Change::Unlocked | Change::MoreKeys => {
+                if self.errands.asked_about.lock().is_ok_and(|keys| !keys.is_empty()) {
+                    self.errands.pool.close_idle();
+                }
                 self.errands.lock(self.with_keeper(|keeper| keeper.is_locked()));
                 let errands = self.errands.clone();
                 tokio::spawn(async move { errands.open_at_start().await });

@@ -46,6 +46,7 @@ pub(crate) struct RequestForm {
     agents: Vec<(PathBuf, bool)>,
     expect: Option<String>,
     trust: u8,
+    forwards_agent: bool,
     resolver: Option<(std::net::SocketAddr, bool)>,
     limits: [Option<Duration>; 4],
 }
@@ -92,6 +93,7 @@ impl RequestForm {
                 .collect(),
             expect: request.expect.map(|fingerprint| fingerprint.to_string()),
             trust: u8::try_from(POLICIES.iter().position(|policy| *policy == request.trust)?).ok()?,
+            forwards_agent: request.forwards_agent,
             resolver: request.resolver.map(|resolver| (resolver.address, resolver.is_unprotected)),
             limits: [Some(limits.connect), Some(limits.handshake), Some(limits.login), limits.dead_after],
         })
@@ -126,6 +128,7 @@ impl RequestForm {
                 .collect(),
             expect: self.expect.map(|text| text.parse()).transpose().ok()?,
             trust: *POLICIES.get(usize::from(self.trust))?,
+            forwards_agent: self.forwards_agent,
             resolver: self.resolver.map(|(address, is_unprotected)| Resolver { address, is_unprotected }),
             limits: TimeLimits {
                 connect: connect.unwrap_or(usual.connect),

@@ -8,6 +8,7 @@ mod support;
 use std::collections::BTreeSet;
 use std::path::Path;
 
+use lantern_harbour::{MachineSpec, Service};
 use serde_json::Value;
 use support::{Desk, light, machine};
 
@@ -79,7 +80,10 @@ fn shapes_are_taken_apart() {
 #[test]
 fn what_the_guide_promises_is_printed() {
     let desk = Desk::with_key();
-    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    let lit = light(MachineSpec {
+        services: vec![(80, Service::Page)],
+        ..machine("lamp-01", &desk.public_key("harbour"))
+    });
     desk.add(&lit);
     std::fs::write(desk.folder.path().join("fleet.csv"), "name,address\nlamp-09,192.0.2.9\n").unwrap();
     std::fs::write(
@@ -123,7 +127,13 @@ fn what_the_guide_promises_is_printed() {
         ("trust revoke", 1, &["trust", "revoked"], 0),
         ("trust audit", 0, &["trust", "audit"], 1),
         ("trust revoke", 2, &["trust", "unrevoke", print], 0),
-        ("trust forget", 0, &["trust", "forget", "lamp-01", "--yes"], 0),
+        ("tunnel add", 0, &["tunnel", "add", "lamp-01", "page", "--local", "0", "--to", "127.0.0.1:80"], 0),
+        ("tunnel add", 0, &["tunnel", "set", "lamp-01", "page", "--hold", "5"], 0),
+        ("tunnel probe", 0, &["tunnel", "probe", "lamp-01"], 0),
+        ("tunnel open", 0, &["tunnel", "open", "lamp-01", "page", "--keep"], 0),
+        ("tunnel list", 0, &["tunnel", "list"], 0),
+        ("tunnel close", 0, &["tunnel", "close", "lamp-01"], 0),
+        ("tunnel add", 1, &["tunnel", "remove", "lamp-01", "page", "--yes"], 0),
         ("exit-codes", 0, &["exit-codes"], 0),
     ];
     let mut seen = BTreeSet::new();
@@ -145,6 +155,10 @@ fn what_the_guide_promises_is_printed() {
         };
         has_shape(&of, out.text(), shape);
     }
+    let forgotten = desk.lantern(&["trust", "forget", "lamp-01", "--yes", "--json"]).expect(0);
+    let shape = guide.iter().find(|(commands, _)| commands.starts_with("`trust forget`")).unwrap();
+    seen.insert(shape.0.clone());
+    has_shape("trust forget", forgotten.text(), shapes(&shape.1)[0]);
     desk.lantern(&["keeper", "stop"]).expect(0);
     // These are lists also of one.
     for words in [

@@ -87,6 +87,9 @@ async fn shared_gateway(request: &ConnectRequest, ask: &dyn Ask) -> Option<Resul
     let gateway = ConnectRequest { via: before.to_vec(), shares: request.shares.clone(), ..last.clone() };
     let found = shares.find(&gateway, ask).await?;
     ask.step(&Step::Gateway(&last.machine));
+    if found.is_ok() {
+        ask.step(&Step::Shared);
+    }
     Some(
         found
             .map_err(|source| LinkError::Gateway { gateway: last.machine.clone(), source: Box::new(source) }),

@@ -12,6 +12,7 @@ mod capture;
 mod connect;
 mod decision;
 mod dial;
+mod display;
 mod dns;
 mod dynamic;
 mod error;
@@ -41,6 +42,12 @@ pub use ask::{Answer, Answering, Ask, FirstContact, Nobody, Note, Question};
 pub use capture::{Captured, capture};
 pub use connect::{connect, connect_alone, connect_over};
 pub use dial::{Dial, dial};
+pub use display::{
+    AuthorityError, AuthorityFile, DisplayAnswer, DisplayAuthorization, DisplayError, DisplayHere,
+    DisplayName, restricted_authorization,
+};
+#[cfg(fuzzing)]
+pub use display::{fuzz_entries, fuzz_reply};
 #[cfg(fuzzing)]
 pub use dns::fuzz_answer;
 pub use dns::{DnsError, SshfpAnswer, sshfp_records};

@@ -2,12 +2,13 @@
 
 use std::collections::HashMap;
 use std::fmt;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use lantern_book::{BookError, Home, TrustStore};
 
-use crate::{Ask, ConnectRequest, Finding, LinkError, Shares, Trunk, connect_alone};
+use crate::{AgentSocket, Ask, ConnectRequest, Finding, LinkError, Shares, Trunk, connect_alone};
 
 /// One connection, or the place where one is being made.
 #[derive(Default)]
@@ -68,13 +69,16 @@ impl fmt::Debug for Pool {
     }
 }
 
-/// Everything that a connection is made by: another user, key, limit or way is another connection. Who signs for a key is not a part of that.
+/// Everything that a connection is made by: another user, key, limit or way is another connection. Which agents sign is not a part of that; whether any
+/// does is.
 fn made_by(request: &ConnectRequest) -> String {
     fn plain(request: &ConnectRequest) -> ConnectRequest {
         let via = request.via.iter().map(plain).collect();
         // What was read of a home so far is no part of it either.
         let home = Home::new(request.home.path().to_owned());
-        ConnectRequest { home, shares: None, known: None, agents: Vec::new(), via, ..request.clone() }
+        let signs = AgentSocket { path: PathBuf::new(), what: "" };
+        let agents = request.agents.first().map(|_| signs).into_iter().collect();
+        ConnectRequest { home, shares: None, known: None, agents, via, ..request.clone() }
     }
     format!("{:?}", plain(request))
 }
@@ -168,6 +172,11 @@ impl Pool {
             is_good
         });
         outcome
+    }
+
+    /// Ends those that nobody uses.
+    pub fn close_idle(&self) {
+        self.tidy(Duration::ZERO);
     }
 
     /// Ends all of them, whoever uses them.

@@ -132,6 +132,8 @@ pub struct ConnectRequest {
     pub only_looking: bool,
     /// What is known, where it was read already: many that only look at once need not read it each. Whoever decides about trust reads it anew.
     pub known: Option<Arc<Known>>,
+    /// Whether the machine may ask for signatures over it: servers tell all sessions of a connection that one of them asked for that.
+    pub forwards_agent: bool,
     /// Where there are connections that several use; none: it is one's own.
     pub shares: Option<Arc<dyn Shares>>,
     /// How long steps may take.
@@ -161,6 +163,7 @@ impl ConnectRequest {
             resolver: None,
             only_looking: false,
             known: None,
+            forwards_agent: false,
             shares: None,
             limits: TimeLimits::default(),
             offer: our_offer(),

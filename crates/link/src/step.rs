@@ -11,6 +11,8 @@ use lantern_ssh::Algorithms;
 pub enum Step<'a> {
     /// What follows is about this gateway.
     Gateway(&'a str),
+    /// That gateway need not be logged in to: somebody is.
+    Shared,
     /// What follows is about the machine itself.
     Machine(&'a str),
     /// A name was looked up.

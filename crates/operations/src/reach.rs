@@ -63,6 +63,8 @@ pub struct ReachOptions {
     pub limits: LimitOptions,
     /// Agents that may sign.
     pub agents: Vec<AgentSocket>,
+    /// Whether the machine may ask for signatures.
+    pub forwards_agent: bool,
     /// Where there are connections that several use.
     pub shares: Option<Arc<dyn Shares>>,
     /// Who we are on this computer: the user where nothing else says one.

@@ -333,6 +333,7 @@ impl Target {
                 resolver: target.resolver,
                 only_looking: false,
                 known: None,
+                forwards_agent: false,
                 shares: options.shares.clone(),
                 limits: options.limits.over(target.limits),
                 offer: our_offer(),
@@ -344,6 +345,7 @@ impl Target {
         });
         let via = via.collect::<Result<Vec<_>, _>>()?;
         let request = hop(&target, self.user(options)?, keys)?;
-        Ok(ConnectRequest { via, keys_only, expect: options.expect, ..request })
+        let forwards_agent = options.forwards_agent;
+        Ok(ConnectRequest { via, keys_only, expect: options.expect, forwards_agent, ..request })
     }
 }

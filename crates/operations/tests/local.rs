@@ -311,6 +311,10 @@ fn the_demos_book_can_be_used_and_its_story_names_what_is_there() {
                 assert!(!text.is_empty());
                 None
             }
+            Beat::Fetch { machine, tunnel } => {
+                assert!(machines.iter().any(|one| one.name == *machine) && !tunnel.is_empty());
+                None
+            }
         })
         .collect();
     assert!(runs.len() > 20 && beats.len() > runs.len());

@@ -133,6 +133,29 @@ impl DisplaySetup {
         }))
     }
 
+    /// One of our own, to see whether a display takes this authorization.
+    pub fn ours(protocol: &[u8], data: &[u8]) -> Self {
+        Self {
+            is_big_endian: false,
+            version: [11, 0],
+            protocol: protocol.to_vec(),
+            data: Zeroizing::new(data.to_vec()),
+        }
+    }
+
+    /// What a display says to a program that it does not take, in the program's order of bytes.
+    pub fn refusal(&self, reason: &str) -> Vec<u8> {
+        let number =
+            |number: u16| if self.is_big_endian { number.to_be_bytes() } else { number.to_le_bytes() };
+        let reason = reason.as_bytes().get(..reason.len().min(252)).unwrap_or_default();
+        let mut out = vec![0, reason.len() as u8];
+        self.version.iter().for_each(|part| out.extend(number(*part)));
+        out.extend(number(padded(reason.len()) as u16 / 4));
+        out.extend_from_slice(reason);
+        out.resize(8 + padded(reason.len()), 0);
+        out
+    }
+
     /// How many bytes it takes.
     pub fn encoded_len(&self) -> usize {
         HEAD_LEN + padded(self.protocol.len()) + padded(self.data.len())

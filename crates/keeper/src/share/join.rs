@@ -172,6 +172,8 @@ impl Joined {
                 self.send_on(id, stream);
             }
             News::Ended(id) => self.server.channel_eof(id),
+            // The whole connection is, and that is told in its own words.
+            News::Closed(_, ChannelEnd::Lost(_)) => {}
             News::Closed(id, end) => {
                 let told = match end {
                     ChannelEnd::Exited(status) => Some(SessionRequest::ExitStatus(status)),

@@ -41,6 +41,11 @@ impl Talk {
         (self.stream, rest)
     }
 
+    /// The process at the other end.
+    pub(crate) fn peer(&self) -> Option<i32> {
+        self.stream.peer_cred().ok()?.pid()
+    }
+
     /// Writes a message, and secrets behind it.
     ///
     /// # Errors

@@ -101,6 +101,7 @@ impl ConnectArgs {
                 dead_after: seconds(self.dead_after),
             },
             agents: if self.no_agent { Vec::new() } else { agents(home) },
+            forwards_agent: false,
             shares: None,
             local_user: local_user(),
         }

@@ -12,7 +12,8 @@ use lantern_keys::{KeyAlgorithm, PrivateKey};
 use lantern_operations::demo::{self, Beat, DemoMachine, Ending, KEY, Run, SET_UP_ANEW};
 use lantern_operations::quoted;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use tokio::io::AsyncWriteExt;
+use tokio::io::{AsyncBufReadExt, AsyncReadExt, AsyncWriteExt, BufReader};
+use tokio::net::TcpStream;
 use tokio::process::Command;
 use tokio::signal::unix::SignalKind;
 
@@ -146,6 +147,8 @@ fn stay(home: &Path, lantern: &Path, machines: &[DemoMachine]) -> Result<(), Fai
         ("run lamp-01 -- cat tides.csv", "a command, its output and its status"),
         ("check @coast", "every step to the machines of the coast at once"),
         (&paste, "what a console hands out"),
+        ("tunnel open chart-room console --browse", "a page on its loopback, in the browser"),
+        ("tunnel list --watch", "what is open"),
         ("key audit", "what is wrong with the ring"),
     ];
     let mut text = fit!(
@@ -179,9 +182,41 @@ impl Stage<'_> {
                     tell(text)?;
                 }
                 Beat::Run(run) => self.run(run).await?,
+                Beat::Fetch { machine, tunnel } => self.fetch(machine, tunnel).await?,
             }
         }
         Ok(())
+    }
+
+    /// Opens a tunnel as one does, fetches the page behind it, and closes the tunnel.
+    async fn fetch(&self, machine: &str, tunnel: &str) -> Result<(), Failure> {
+        let broken = |error: std::io::Error| {
+            Failure::new(code::INTERNAL, format!("the demo cannot fetch a page: {error}"))
+        };
+        // A port that is free, whatever the book says.
+        let words = ["tunnel", "open", machine, tunnel, "--local", "0", "--to", "127.0.0.1:80"];
+        let run = Run { words: words.map(str::to_owned).to_vec(), input: "", ending: Ending::Well };
+        echo(&run)?;
+        let mut command = Command::new(self.lantern);
+        command.args(&run.words).arg("--json").env("LANTERN_HOME", self.home.path()).kill_on_drop(true);
+        command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child = command.spawn().map_err(broken)?;
+        let said = child.stdout.take().ok_or_else(|| broken(std::io::ErrorKind::BrokenPipe.into()))?;
+        let mut lines = BufReader::new(said).lines();
+        let mut url = None;
+        while let (None, Some(line)) = (&url, lines.next_line().await.map_err(broken)?) {
+            let value: serde_json::Value = serde_json::from_str(&line).unwrap_or_default();
+            let text = |name: &str| value["tunnels"][0][name].as_str().map(str::to_owned);
+            url = text("url").zip(text("listens_at"));
+        }
+        let Some((url, at)) = url else { return Err(broken(std::io::ErrorKind::UnexpectedEof.into())) };
+        let mut line = TcpStream::connect(&at).await.map_err(broken)?;
+        line.write_all(b"GET / HTTP/1.1\r\nHost: lamp\r\nConnection: close\r\n\r\n").await.map_err(broken)?;
+        line.shutdown().await.map_err(broken)?;
+        let mut page = String::new();
+        line.read_to_string(&mut page).await.map_err(broken)?;
+        let body = page.split_once("\r\n\r\n").map_or("", |(_, body)| body);
+        output::print(&fit!("{} answers:\n{}", url, Fit::lines(body)))
     }
 
     /// Runs a command; another ending than the story's ends the demo.

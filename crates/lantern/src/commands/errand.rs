@@ -11,6 +11,7 @@ use lantern_operations::{FoundKey, ReachError, ReachOptions, Target, find_key_fi
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::one_off::OneOffArgs;
+use crate::cli::settings::agents;
 use crate::commands::keeper;
 use crate::commands::key::import::{Given, import_file};
 use crate::commands::sharing::sharing;
@@ -96,6 +97,10 @@ impl Errand {
         }
         let save = args.save.clone();
         options.shares = sharing(home, &target, &typed, connect);
+        if options.shares.is_some() && !connect.no_agent {
+            // It may have been started just now.
+            options.agents = agents(home);
+        }
         let mut errand =
             Self { typed, target, options, pasted, key_file, save, may_ask, has_asked_about_key };
         if errand.target.protocol == Protocol::Ssh {

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_link::{Answer, Answering, Ask, ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, SessionSettings};
+use lantern_operations::{AgentForward, ReachOptions, SessionSettings};
 use lantern_ssh::Stream;
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
@@ -45,7 +45,8 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let ask = asking(&args.connect)?;
     let status = block_on(async {
         let forward = agent_to_forward(&args.forward, &home, target).await?;
-        let remote = connect(&home, target, options, &ask).await?;
+        let options = ReachOptions { forwards_agent: forward.is_some(), ..options.clone() };
+        let remote = connect(&home, target, &options, &ask).await?;
         let outcome = match Execution::start(&remote, args, line, &target.session, forward, ask.clone()).await
         {
             Ok(execution) => execution.finish().await,

@@ -24,7 +24,7 @@ pub(super) fn sharing(
     if !has_connections(home) {
         if is_older(home) {
             output::warn(
-                "the keeper that runs is of an older version, and holds no connections: lantern keeper stop, and start it again.",
+                "the keeper that runs is of another version, and holds no connections; `lantern keeper stop` ends it.",
             );
             return None;
         }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use lantern_book::Home;
 use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, Target};
+use lantern_operations::{AgentForward, ReachOptions, Target};
 use lantern_ssh::{PtyRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
@@ -76,7 +76,8 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 async fn attend(args: &ShellArgs, home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<u8, Failure> {
     let target = &errand.target;
     let forward = agent_to_forward(&args.forward, home, target).await?;
-    let remote = connect(home, target, &errand.options, ask).await?;
+    let options = ReachOptions { forwards_agent: forward.is_some(), ..errand.options.clone() };
+    let remote = connect(home, target, &options, ask).await?;
     let outcome = match Session::start(&remote, target, !args.no_escape, forward).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),

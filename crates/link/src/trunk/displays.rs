@@ -1,15 +1,16 @@
 //! Channels to a display: opened as long as any display is granted, and given to whoever's cookie they present. One that presents none of them is
-//! closed, and says nothing about which there are.
+//! refused as a display would, which says nothing about which there are.
 
 use std::future::poll_fn;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bytes::BytesMut;
+use bytes::{Bytes, BytesMut};
 use lantern_ssh::{DisplaySetup, PeerChannel};
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
 
+use super::channel::Channel;
 use super::grants::{Taken, WAITING};
 use super::state::Offered;
 
@@ -44,8 +45,17 @@ async fn give(wanted: PeerChannel, mut offered: Offered) {
     };
     let taker = offered.shared().and_then(|shared| shared.lock().grants.claim_display(&setup));
     offered.first = first.freeze();
-    if let Some(taker) = taker {
+    match taker {
         // More than are taken are given up.
-        let _ = taker.try_send((wanted, offered));
+        Some(taker) => drop(taker.try_send((wanted, offered))),
+        None => {
+            let Some((handle, id, _)) = offered.take() else { return };
+            let channel = Channel::new(handle, id);
+            let mut refusal = Bytes::from(setup.refusal("what you present is not known here"));
+            let _ = channel.send(&mut refusal).await;
+            channel.send_eof();
+            channel.close();
+            channel.ended().await;
+        }
     }
 }

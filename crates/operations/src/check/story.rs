@@ -142,6 +142,10 @@ impl Story {
         let good = |stage, saw: String, took: &Duration| Line::new(stage, Mark::Good, saw).took(*took);
         match step {
             Step::Gateway(name) => self.gateway = Some((*name).to_owned()),
+            Step::Shared => {
+                let saw = "by a connection that is there already".to_owned();
+                self.put(Line::new(Stage::Login, Mark::Good, saw));
+            }
             Step::Machine(_) => self.gateway = None,
             Step::Resolved { name, found: Ok(found), took } => {
                 if name.parse::<std::net::IpAddr>().is_ok() {

@@ -33,6 +33,13 @@ pub enum Beat {
     Say(&'static str),
     /// A command.
     Run(Run),
+    /// A tunnel of a machine that is opened, and the page behind it that is fetched through it.
+    Fetch {
+        /// The machine.
+        machine: &'static str,
+        /// Its tunnel.
+        tunnel: &'static str,
+    },
 }
 
 fn run(words: &[&str], ending: Ending) -> Beat {
@@ -135,6 +142,10 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
         ),
         show(&["check", "pier-lamp"]),
         run(&["check", "fog-bell"], Ending::NotTrusted),
+        Beat::Say(
+            "11. A page that listens on a lamp's loopback alone is one command away; here it is fetched through the tunnel.",
+        ),
+        Beat::Fetch { machine: "lamp-01", tunnel: "page" },
     ]);
     beats
 }
@@ -143,7 +154,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
 pub fn changed_key(place: &str) -> Vec<Beat> {
     let address = format!("keeper@{place}");
     vec![
-        Beat::Say("11. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
+        Beat::Say("12. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
         set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),

@@ -25,9 +25,9 @@ impl From<KeepError> for Failure {
         match error {
             KeepError::Failed(explained) => explained.into(),
             KeepError::NotRunning => Self::new(code::LOCAL, error.to_string()).hint("lantern keeper start"),
-            KeepError::OtherVersion => {
-                Self::new(code::LOCAL, error.to_string()).hint("lantern keeper stop, and try again")
-            }
+            KeepError::OtherVersion => Self::new(code::LOCAL, error.to_string())
+                .hint("lantern keeper stop")
+                .hint("then the same again: it is started anew"),
         }
     }
 }
