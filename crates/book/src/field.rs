@@ -22,6 +22,8 @@ pub enum Kind {
     Number(u64, u64),
     /// `true` or `false`.
     Flag,
+    /// `true` or `false`, or one of these words.
+    FlagOr(&'static [&'static str]),
     /// A string, or several in order of preference.
     OneOrMany(Rule),
     /// A set of words: machine, profiles and defaults add to it.
@@ -134,9 +136,12 @@ fields! {
     ForwardAgent "forward-agent" Kind::Flag,
         "whether it may ask the agent for signatures during a session; each one wants a yes",
         "false", "true or false", "true";
-    ForwardDisplay "forward-display" Kind::Flag,
-        "whether its graphical programs may draw on the local display",
-        "false", "true or false", "true";
+    ForwardDisplay "forward-display" Kind::FlagOr(&["single", "trusted"]),
+        "whether its graphical programs may draw on the display here: kept apart from the other windows, just one of them (single), or with a view of everything (trusted)",
+        "false", "true, false, single or trusted", "true";
+    DisplayStart "display-start" Kind::Text(check_text),
+        "what starts a display server here when none answers; `{display}` and `{authority}` stand for its name and the file with its cookie",
+        "", "a command for sh, up to 4096 printable characters", "Xvfb {display} -auth {authority} +extension SECURITY";
     Tunnels "tunnels" Kind::Map(check_tunnel),
         "tunnels by name",
         "", "`local LISTEN to PLACE`, `remote LISTEN to PLACE` or `dynamic LISTEN`, each end [ADDRESS:]PORT or unix:PATH; behind it `wide`, `at-start`, `hold SECONDS`, `then COMMAND`",

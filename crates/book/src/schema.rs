@@ -66,6 +66,7 @@ fn property(spec: &crate::FieldSpec) -> Value {
         Kind::Choice(words) => json!({ "enum": words }),
         Kind::Number(least, most) => json!({ "type": "integer", "minimum": least, "maximum": most }),
         Kind::Flag => json!({ "type": "boolean" }),
+        Kind::FlagOr(words) => json!({ "anyOf": [{ "type": "boolean" }, { "enum": words }] }),
         Kind::OneOrMany(_) | Kind::Set(_) => json!({ "anyOf": [string(), strings()] }),
         Kind::Map(_) if spec.field == Field::Tunnels => {
             json!({ "type": "object", "propertyNames": { "pattern": NAME }, "additionalProperties": { "anyOf": [string(), tunnel()] } })
@@ -75,7 +76,7 @@ fn property(spec: &crate::FieldSpec) -> Value {
     form["description"] = json!(format!("{}; allowed: {}", spec.about, spec.allowed));
     form["examples"] = match spec.kind {
         Kind::Number(..) => json!([spec.example.parse::<u64>().unwrap_or_default()]),
-        Kind::Flag => json!([spec.example == "true"]),
+        Kind::Flag | Kind::FlagOr(_) => json!([spec.example == "true"]),
         Kind::Map(_) => match spec.example.split_once('=') {
             Some((name, value)) => json!([{ name: value }]),
             None => json!([]),

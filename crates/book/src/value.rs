@@ -35,20 +35,22 @@ impl FieldValue {
                 rule(&text).map_err(|words| broken(&text, words))?;
                 Ok(Self::Text(text))
             }
-            (Kind::Choice(words), Self::Text(text)) => match words.contains(&text.as_str()) {
-                true => Ok(Self::Text(text)),
-                false => Err(BookError::BadChoice {
-                    field: field.name(),
-                    nearest: BookError::nearest(&text, words.iter().copied()),
-                    met: text,
-                    allowed: field.spec().allowed,
-                }),
-            },
+            (Kind::Choice(words) | Kind::FlagOr(words), Self::Text(text)) => {
+                match words.contains(&text.as_str()) {
+                    true => Ok(Self::Text(text)),
+                    false => Err(BookError::BadChoice {
+                        field: field.name(),
+                        nearest: BookError::nearest(&text, words.iter().copied()),
+                        met: text,
+                        allowed: field.spec().allowed,
+                    }),
+                }
+            }
             (Kind::Number(least, most), Self::Number(number)) => match (least..=most).contains(&number) {
                 true => Ok(Self::Number(number)),
                 false => Err(bad(number.to_string())),
             },
-            (Kind::Flag, Self::Flag(flag)) => Ok(Self::Flag(flag)),
+            (Kind::Flag | Kind::FlagOr(_), Self::Flag(flag)) => Ok(Self::Flag(flag)),
             (Kind::OneOrMany(_) | Kind::Set(_), Self::Text(text)) => Self::List(vec![text]).for_field(field),
             (Kind::OneOrMany(rule) | Kind::Set(rule), Self::List(list)) => {
                 list.iter().try_for_each(|item| rule(item).map_err(|words| broken(item, words)))?;
@@ -90,6 +92,11 @@ impl FieldValue {
                 "true" | "yes" | "on" => Self::Flag(true),
                 "false" | "no" | "off" => Self::Flag(false),
                 _ => return Err(bad()),
+            },
+            Kind::FlagOr(_) => match text {
+                "true" | "yes" | "on" => Self::Flag(true),
+                "false" | "no" | "off" => Self::Flag(false),
+                word => Self::Text(word.to_owned()),
             },
             Kind::OneOrMany(_) | Kind::Set(_) => Self::List(items(text).map(str::to_owned).collect()),
             Kind::Map(_) => {

@@ -21,6 +21,10 @@ fn value_of(field: Field) -> BoxedStrategy<String> {
         Kind::Number(least, most) => (least..=most).prop_map(|number| number.to_string()).boxed(),
         Kind::Flag => any::<bool>().prop_map(|flag| flag.to_string()).boxed(),
         Kind::Choice(words) => proptest::sample::select(words.to_vec()).prop_map(str::to_owned).boxed(),
+        Kind::FlagOr(words) => {
+            let all = [&["true", "false"], words].concat();
+            proptest::sample::select(all).prop_map(str::to_owned).boxed()
+        }
         Kind::OneOrMany(_) | Kind::Set(_) => "[a-z]{1,5}(,[0-9a-f]{6})?".boxed(),
         Kind::Map(_) if field == Field::Tunnels => "[a-z]{1,4}=dynamic 1080".boxed(),
         Kind::Map(_) => "[A-Z]{1,4}=[a-z0-9 ]{0,4}[a-z]".boxed(),

@@ -30,8 +30,10 @@ fn main() -> ExitCode {
     let parsed = cli::quick::parse(&words).map_or_else(|| cli::parse(&words), Ok);
     let cli = match parsed {
         Ok(mut cli) => {
-            if let cli::Command::Run(args) = &mut cli.command {
-                args.look_for_dashes(&words);
+            match &mut cli.command {
+                cli::Command::Run(args) => args.look_at_words(&words),
+                cli::Command::Shell(args) => args.look_at_words(),
+                _ => {}
             }
             cli
         }

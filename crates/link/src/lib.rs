@@ -44,7 +44,7 @@ pub use connect::{connect, connect_alone, connect_over};
 pub use dial::{Dial, dial};
 pub use display::{
     AuthorityError, AuthorityFile, DisplayAnswer, DisplayAuthorization, DisplayError, DisplayHere,
-    DisplayName, restricted_authorization,
+    DisplayName, RestrictedAuthorization, restricted_authorization,
 };
 #[cfg(fuzzing)]
 pub use display::{fuzz_entries, fuzz_reply};
@@ -63,4 +63,6 @@ pub use remote::{Identity, News, Presented, Process, Program, Remote, Runs, Star
 pub use request::{ConnectRequest, Finding, KeyChoice, Known, Shares, TimeLimits, TrustPolicy, our_offer};
 pub use step::Step;
 pub use surroundings::{Happened, Surroundings};
-pub use trunk::{Account, Channel, ChannelEnd, Grant, Granted, Listening, Opened, Reply, Trunk, Uses};
+pub use trunk::{
+    Account, Channel, ChannelEnd, Grant, Granted, Listening, Opened, Reply, Trunk, Uses, refuse_display,
+};

@@ -16,7 +16,13 @@ use tokio::time::timeout;
 
 fn command(words: &'static str) -> Program {
     let runs = Runs::Command(Bytes::from_static(words.as_bytes()));
-    Program { runs, environment: vec![("LANG".into(), "C.UTF-8".into())], terminal: None, agent: false }
+    Program {
+        runs,
+        environment: vec![("LANG".into(), "C.UTF-8".into())],
+        terminal: None,
+        agent: false,
+        display: None,
+    }
 }
 
 fn terminal() -> PtyRequest {

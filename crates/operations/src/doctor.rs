@@ -5,10 +5,11 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use jiff::Timestamp;
-use lantern_book::{Home, Imports, KeyRing, MachineBook, TrustStore};
+use lantern_book::{Field, Home, Imports, KeyRing, MachineBook, TrustStore};
 use lantern_link::{AgentClient, AgentSocket};
 
 use crate::check::{Finding, Line, Mark, Mend, look_at_display, look_at_keeper};
+use crate::display::{DisplayCause, DisplayPlace, DisplaySurroundings};
 use crate::{chain, counted, quoted};
 
 /// The clock of a computer that forgot the time stands at the beginning of its count, or when it was made: before this.
@@ -26,8 +27,8 @@ pub struct Surroundings {
     pub keeper: PathBuf,
     /// Another agent's socket.
     pub agent: Option<PathBuf>,
-    /// The display, as `DISPLAY` has it.
-    pub display: Option<String>,
+    /// The display.
+    pub display: DisplaySurroundings,
     /// Our own time.
     pub now: Timestamp,
     /// The kind of terminal, as `TERM` has it.
@@ -76,8 +77,11 @@ impl Symptom {
         match line.finding {
             Some(Finding::Mendable(mend)) => symptom.mend = Some(mend),
             Some(Finding::NoKeeper) => symptom.next = Some("lantern keeper add NAME".into()),
-            Some(Finding::NoDisplay | Finding::DeadDisplay) => {
+            Some(Finding::Display(DisplayCause::Unnamed | DisplayCause::NotThere)) => {
                 symptom.next = Some("start the display server".into());
+            }
+            Some(Finding::Display(DisplayCause::NotLetIn { .. })) => {
+                symptom.next = Some("set XAUTHORITY to the file with the display's cookie".into());
             }
             _ => {}
         }
@@ -95,13 +99,17 @@ pub async fn examine(home: &Home, around: &Surroundings) -> Vec<Symptom> {
     if let Some(agent) = around.agent.as_ref().filter(|agent| **agent != around.keeper) {
         seen.push(look_at_agent(agent).await);
     }
-    seen.push(match around.display.as_deref() {
-        None => {
+    let start = MachineBook::load(home)
+        .ok()
+        .and_then(|book| book.effective_defaults().text(Field::DisplayStart).map(str::to_owned));
+    seen.push(match (&around.display.name, &start) {
+        (None, None) => {
             Symptom::new("display", Mark::Note, "DISPLAY is not set: programs of machines cannot draw here")
         }
         // It is missed by those who forward one.
-        Some(name) => {
-            let line = look_at_display(Some(name)).await;
+        _ => {
+            let place = DisplayPlace::new(home, &around.display, start);
+            let line = look_at_display(&place, None).await;
             Symptom::of("display", Line { mark: line.mark.min(Mark::Note), ..line })
         }
     });

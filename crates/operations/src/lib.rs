@@ -9,6 +9,7 @@
 //! - [`keep`]: a one-off becomes a machine of the book. [`find_key_file`]: the file that a pasted text names.
 //! - [`login_clues`]: what is known here that says why a login was refused.
 //! - [`AgentForward`]: the agent for a machine that asks for signatures.
+//! - [`display`]: the display for a machine's programs.
 //! - [`check`]: every step of a connection, what it saw, and the first that failed.
 //! - [`doctor`]: this computer alone.
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
@@ -23,6 +24,7 @@ pub mod convert;
 mod counted;
 
 pub mod demo;
+pub mod display;
 pub mod doctor;
 mod error;
 mod forward;

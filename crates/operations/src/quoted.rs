@@ -16,6 +16,32 @@ pub(crate) fn quoted_text(text: &str) -> String {
     }
 }
 
+/// A command with what stands in braces replaced by what it is called here, each as a word that a POSIX shell takes for one word and nothing else. Other
+/// braces stay.
+pub(crate) fn filled(command: &str, values: &[(&str, &str)]) -> String {
+    let mut out = String::new();
+    let mut rest = command;
+    // From left to right and once: what is put in is not looked at again.
+    while let Some((before, behind)) = rest.split_once('{') {
+        out.push_str(before);
+        let named = |(name, value): &(&str, &str)| {
+            Some((behind.strip_prefix(name)?.strip_prefix('}')?, quoted_text(value)))
+        };
+        rest = match values.iter().find_map(named) {
+            Some((after, value)) => {
+                out.push_str(&value);
+                after
+            }
+            None => {
+                out.push('{');
+                behind
+            }
+        };
+    }
+    out.push_str(rest);
+    out
+}
+
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
 mod tests {

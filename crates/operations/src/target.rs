@@ -8,6 +8,7 @@ use lantern_book::{
 };
 use lantern_link::{ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
 
+use crate::display::DisplayTrust;
 use crate::reach::{ReachError, ReachOptions};
 
 /// A machine with every setting resolved.
@@ -43,8 +44,10 @@ pub struct Target {
     resolver: Option<Resolver>,
     /// Whether the book says that it may ask the agent for signatures.
     pub forward_agent: bool,
-    /// Whether the book says that its programs may draw here.
-    pub forward_display: bool,
+    /// Whether the book says that its programs may draw here, and how far they are trusted.
+    pub forward_display: Option<DisplayTrust>,
+    /// What the book says that starts a display server here.
+    pub display_start: Option<String>,
     /// Whether the book says that the keeper is started when there is use for it.
     pub starts_keeper: bool,
     /// What the book says about its sessions.
@@ -199,7 +202,16 @@ impl Target {
             },
             resolver: effective.text(Field::TrustedResolver).and_then(Resolver::parse),
             forward_agent: effective.flag(Field::ForwardAgent).unwrap_or(false),
-            forward_display: effective.flag(Field::ForwardDisplay).unwrap_or(false),
+            forward_display: match (
+                effective.flag(Field::ForwardDisplay),
+                effective.text(Field::ForwardDisplay),
+            ) {
+                (_, Some("single")) => Some(DisplayTrust::Single),
+                (_, Some("trusted")) => Some(DisplayTrust::Trusted),
+                (Some(true), _) => Some(DisplayTrust::Restricted),
+                _ => None,
+            },
+            display_start: text(Field::DisplayStart),
             starts_keeper: effective.text(Field::Keeper) == Some("auto"),
             session: SessionSettings {
                 environment: effective.map(Field::Environment).cloned().unwrap_or_default(),

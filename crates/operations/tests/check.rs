@@ -18,6 +18,7 @@ use lantern_link::{LinkError, Nobody, TrustFailure};
 use lantern_operations::check::{
     Account, CheckError, CheckOptions, Finding, Mark, Mend, Progress, Stage, check_many, check_one,
 };
+use lantern_operations::display::{DisplayCause, DisplaySurroundings};
 use lantern_operations::{ReachError, ReachOptions};
 
 async fn check(scene: &Scene) -> Account {
@@ -320,7 +321,7 @@ fn what_is_amiss_here_is_found_and_can_be_mended() {
                 [
                     Finding::Mendable(Mend::Narrow(..)),
                     Finding::Mendable(Mend::RemoveSocket(_)),
-                    Finding::NoDisplay,
+                    Finding::Display(DisplayCause::Unnamed),
                     Finding::PortTaken { .. }
                 ]
             ),
@@ -331,12 +332,15 @@ fn what_is_amiss_here_is_found_and_can_be_mended() {
             mend.carry_out().unwrap();
         }
         drop(taken);
-        let options = CheckOptions { display: Some(":64999".into()), ..options };
+        let options = CheckOptions {
+            display: DisplaySurroundings { name: Some(":59000".into()), authority: "/nowhere".into() },
+            ..options
+        };
         let account = check_by(&scene, "lamp-01", Arc::new(Nobody), &options).await;
         assert_eq!(account.mends().count(), 0, "{account:#?}");
         let doubts: Vec<Option<Finding>> = account.doubts().map(|line| line.finding.clone()).collect();
         // What the simulated machine does not forward, and a display that does not answer.
-        assert!(doubts.contains(&Some(Finding::DeadDisplay)), "{doubts:?}");
+        assert!(doubts.contains(&Some(Finding::Display(DisplayCause::NotThere))), "{doubts:?}");
     });
 }
 

@@ -81,14 +81,21 @@ impl Holder {
         self.held().iter().map(report).collect()
     }
 
-    /// Closes tunnels: of this machine or of all, of these names or all. Which, each with its machine.
-    pub fn close(&self, machine: Option<&str>, names: &[String]) -> Vec<(String, String)> {
-        let mut closed = Vec::new();
-        let mut held = self.held();
-        for one in held.iter_mut().filter(|one| machine.is_none_or(|machine| machine == one.machine)) {
-            closed.extend(one.tunnels.close(names).into_iter().map(|name| (one.machine.clone(), name)));
+    /// Closes tunnels: of this machine or of all, of these names or all. Which, each with its machine, once their ports and sockets are free again.
+    pub async fn close(&self, machine: Option<&str>, names: &[String]) -> Vec<(String, String)> {
+        let (mut closed, mut endings) = (Vec::new(), Vec::new());
+        {
+            let mut held = self.held();
+            for one in held.iter_mut().filter(|one| machine.is_none_or(|machine| machine == one.machine)) {
+                let (names, ended) = one.tunnels.close(names);
+                closed.extend(names.into_iter().map(|name| (one.machine.clone(), name)));
+                endings.push(ended);
+            }
+            held.retain(|one| !one.tunnels.are_closed());
         }
-        held.retain(|one| !one.tunnels.are_closed());
+        for ended in endings {
+            ended.await;
+        }
         closed
     }
 
@@ -169,7 +176,7 @@ impl Holder {
         let answer = match (request, beside) {
             (HolderRequest::Status, _) => HolderAnswer::Status(self.reports()),
             (HolderRequest::Close { machine, names }, _) => {
-                HolderAnswer::Closed(self.close(machine.as_deref(), &names))
+                HolderAnswer::Closed(self.close(machine.as_deref(), &names).await)
             }
             (HolderRequest::Probe { machine, names }, _) => {
                 self.probe(machine.as_deref(), &names).await;

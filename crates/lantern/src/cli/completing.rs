@@ -168,6 +168,9 @@ fn field_values(field: &str) -> Vec<String> {
         (Field::Image, _) => lantern_book::IMAGES.iter().map(|image| image.name.to_owned()).collect(),
         (_, Kind::Choice(words)) => words.iter().map(|word| (*word).to_owned()).collect(),
         (_, Kind::Flag) => vec!["true".into(), "false".into()],
+        (_, Kind::FlagOr(words)) => {
+            ["true", "false"].iter().chain(words).map(|word| (*word).into()).collect()
+        }
         _ => Vec::new(),
     }
 }

@@ -15,6 +15,7 @@ use crate::cli::one_off::OneOffArgs;
   lantern run lamp-01 'echo $HOME'
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
+  lantern run lamp-01 --display -- xclock            its window is drawn here
 
 Everything after MACHINE is the command. One word is a line for the shell of the user on the
 machine, as it is. Several words behind -- arrive there as those words, quoted for a POSIX
@@ -52,8 +53,22 @@ pub(crate) struct RunArgs {
 }
 
 impl RunArgs {
-    /// Notes whether `--` stood before the command, which is at the end of the words that were typed.
-    pub(crate) fn look_for_dashes(&mut self, typed: &[OsString]) {
+    /// Notes whether `--` stood before the command, which is at the end of the words that were typed; and the word behind `--display` that says which kind.
+    pub(crate) fn look_at_words(&mut self, typed: &[OsString]) {
+        let is_behind = |words: &[OsString]| {
+            let first = words.first().is_some_and(|word| word == "--display");
+            first && words.get(1) == self.command.first()
+        };
+        if typed.windows(2).any(is_behind)
+            && let Some(word) = self.command.first()
+            && self.forward.take_kind(word)
+        {
+            self.command.remove(0);
+            // Behind that word, `--` was taken for one of the command's.
+            if self.command.first().is_some_and(|word| word == "--") {
+                self.command.remove(0);
+            }
+        }
         let count = self.command_words().len();
         let before = typed.len().checked_sub(count + 1).and_then(|at| typed.get(at));
         self.is_behind_dashes = before.is_some_and(|word| word == "--");

@@ -7,6 +7,7 @@ use etcetera::BaseStrategy;
 use lantern_book::Home;
 use lantern_keeper::socket_path;
 use lantern_link::AgentSocket;
+use lantern_operations::display::DisplaySurroundings;
 use tracing::debug;
 
 use crate::cli::global::Global;
@@ -113,4 +114,14 @@ pub(crate) fn agents(home: &Home) -> Vec<AgentSocket> {
         }
     }
     agents
+}
+
+/// The display of this computer, as its surroundings have it.
+pub(crate) fn display() -> DisplaySurroundings {
+    let authority = from_environment("XAUTHORITY").map(|said| PathBuf::from(said.value));
+    let usual = || from_environment("HOME").map(|said| PathBuf::from(said.value).join(".Xauthority"));
+    DisplaySurroundings {
+        name: from_environment("DISPLAY").and_then(|said| said.value.into_string().ok()),
+        authority: authority.or_else(usual).unwrap_or_else(|| ".Xauthority".into()),
+    }
 }

@@ -3,7 +3,7 @@
 use clap::Args;
 
 use crate::cli::connect::ConnectArgs;
-use crate::cli::forward::ForwardArgs;
+use crate::cli::forward::{DisplayKind, ForwardArgs};
 use crate::cli::one_off::OneOffArgs;
 
 /// Arguments of `shell`.
@@ -14,6 +14,7 @@ use crate::cli::one_off::OneOffArgs;
   lantern shell keeper@192.0.2.7:2222
   lantern shell --paste 'connect -i lamp.pem keeper@192.0.2.7'
   lantern shell lamp-01 --resume-prompt --dead-after 10
+  lantern shell lamp-01 --display           its graphical programs draw here
 
 When a session hangs: Ctrl-\ three times within a second opens a line with three choices: e
 ends it, z suspends lantern, s shows the session's state. Fewer strokes go to the machine
@@ -24,6 +25,9 @@ pub(crate) struct ShellArgs {
     /// A machine: a name in the book, or user@address:port; without one, you pick
     #[arg(conflicts_with = "paste", add = crate::cli::completing::machines())]
     pub(crate) machine: Option<String>,
+    /// What kind of display, where it was typed as a word of its own
+    #[arg(hide = true, requires = "display")]
+    pub(crate) kind: Option<DisplayKind>,
     #[command(flatten)]
     pub(crate) one_off: OneOffArgs,
     /// Pass Ctrl-\ on like any other key
@@ -36,4 +40,11 @@ pub(crate) struct ShellArgs {
     pub(crate) connect: ConnectArgs,
     #[command(flatten)]
     pub(crate) forward: ForwardArgs,
+}
+
+impl ShellArgs {
+    /// Notes the word behind `--display` that says which kind.
+    pub(crate) fn look_at_words(&mut self) {
+        self.forward.display = self.kind.take().or(self.forward.display);
+    }
 }

@@ -42,7 +42,7 @@ pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     reach.shares = Some(sharing_among_many(&home, &args.connect));
     let options = CheckOptions {
         reach,
-        display: std::env::var("DISPLAY").ok(),
+        display: settings::display(),
         keeper: Some(lantern_keeper::socket_path(&home)),
     };
     let ask = asking(&args.connect)?;

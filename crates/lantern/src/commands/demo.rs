@@ -203,13 +203,16 @@ impl Stage<'_> {
         let mut child = command.spawn().map_err(broken)?;
         let said = child.stdout.take().ok_or_else(|| broken(std::io::ErrorKind::BrokenPipe.into()))?;
         let mut lines = BufReader::new(said).lines();
-        let mut url = None;
-        while let (None, Some(line)) = (&url, lines.next_line().await.map_err(broken)?) {
+        let (url, at) = loop {
+            let Some(line) = lines.next_line().await.map_err(broken)? else {
+                return Err(broken(std::io::ErrorKind::UnexpectedEof.into()));
+            };
             let value: serde_json::Value = serde_json::from_str(&line).unwrap_or_default();
             let text = |name: &str| value["tunnels"][0][name].as_str().map(str::to_owned);
-            url = text("url").zip(text("listens_at"));
-        }
-        let Some((url, at)) = url else { return Err(broken(std::io::ErrorKind::UnexpectedEof.into())) };
+            if let Some(found) = text("url").zip(text("listens_at")) {
+                break found;
+            }
+        };
         let mut line = TcpStream::connect(&at).await.map_err(broken)?;
         line.write_all(b"GET / HTTP/1.1\r\nHost: lamp\r\nConnection: close\r\n\r\n").await.map_err(broken)?;
         line.shutdown().await.map_err(broken)?;

@@ -51,7 +51,7 @@ fn surroundings(home: &lantern_book::Home) -> Surroundings {
         user: rustix::process::geteuid().as_raw(),
         keeper: lantern_keeper::socket_path(home),
         agent: set("SSH_AUTH_SOCK").map(PathBuf::from),
-        display: set("DISPLAY"),
+        display: settings::display(),
         now: Timestamp::now(),
         terminal_type: set("TERM"),
         width: wrap::width(&std::io::stdout()),

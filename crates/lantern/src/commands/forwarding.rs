@@ -1,20 +1,27 @@
-//! Which agent is forwarded, and what is said when the machine takes none.
+//! What is forwarded to a machine, the agent and the display, and what is said when the machine takes none.
+
+use std::sync::Arc;
 
 use lantern_book::Home;
-use lantern_link::AgentClient;
+use lantern_keys::SystemRandom;
+use lantern_link::{AgentClient, Remote};
+use lantern_operations::display::{DisplayForward, Windows};
 use lantern_operations::{AgentForward, Target};
+use lantern_ssh::DisplayRequest;
+use tokio::sync::mpsc;
 use tracing::debug;
 
+use super::display::display_to_forward;
 use crate::cli::forward::ForwardArgs;
 use crate::cli::settings::agents;
 use crate::screen::failure::{Failure, code};
-use crate::screen::output;
+use crate::terminal::session_ask::{AskInSession, Asked};
 
 /// The agent to forward to this machine, when options or book want it.
 ///
 /// # Errors
 /// When there is no agent.
-pub(crate) async fn agent_to_forward(
+async fn agent_to_forward(
     args: &ForwardArgs,
     home: &Home,
     target: &Target,
@@ -35,6 +42,50 @@ pub(crate) async fn agent_to_forward(
 }
 
 /// Tells that the machine does not take the agent; the session goes on without.
-pub(crate) fn tell_refused(machine: &str) {
-    output::warn(format!("{machine} does not let agents be forwarded to it."));
+pub(super) fn refused(machine: &str) -> String {
+    format!("{machine} does not let agents be forwarded to it")
+}
+
+/// What a session's programs may come back for.
+pub(super) struct Forwards {
+    /// The agent.
+    pub(super) agent: Option<AgentForward>,
+    display: Option<DisplayForward>,
+}
+
+/// The same, granted.
+pub(super) struct Granted {
+    /// Whether the agent is.
+    pub(super) agent: bool,
+    /// What the program is to be told of the display.
+    pub(super) display: Option<DisplayRequest>,
+    /// Questions about signatures.
+    pub(super) questions: Option<mpsc::Receiver<Asked>>,
+    /// What goes on at the display.
+    pub(super) windows: Option<Arc<Windows>>,
+}
+
+impl Forwards {
+    /// What options and book want, looked at before anything is connected.
+    ///
+    /// # Errors
+    /// It is not there.
+    pub(super) async fn of(args: &ForwardArgs, home: &Home, target: &Target) -> Result<Self, Failure> {
+        let agent = agent_to_forward(args, home, target).await?;
+        Ok(Self { agent, display: display_to_forward(args, home, target).await? })
+    }
+
+    /// Lets the machine come back.
+    pub(super) fn grant(self, remote: &Remote) -> Granted {
+        let mut questions = None;
+        let agent = self.agent.is_some();
+        if let Some(forward) = self.agent {
+            let (asking, asked) = AskInSession::new();
+            questions = Some(asked);
+            forward.serve(remote.trunk(), asking);
+        }
+        let windows = self.display.as_ref().map(|display| display.windows().clone());
+        let display = self.display.map(|display| display.serve(remote.trunk(), &mut SystemRandom));
+        Granted { agent, display, questions, windows }
+    }
 }

@@ -4,6 +4,7 @@ pub(crate) mod check;
 pub(crate) mod completions;
 mod connecting;
 pub(crate) mod demo;
+mod display;
 pub(crate) mod doctor;
 mod errand;
 mod forwarding;

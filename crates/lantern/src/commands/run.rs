@@ -3,11 +3,13 @@
 use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_link::{Answer, Answering, Ask, ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, ReachOptions, SessionSettings};
+use lantern_operations::display::Windows;
+use lantern_operations::{ReachOptions, SessionSettings};
 use lantern_ssh::Stream;
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
@@ -15,19 +17,19 @@ use tokio::time::timeout;
 use tracing::debug;
 
 use super::session::{environment, exit_status, next_question, tell_rotations};
-use super::{block_on, watch};
+use super::{block_on, display, watch};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
 use crate::commands::connecting::{asking, connect};
 use crate::commands::errand::Errand;
-use crate::commands::forwarding::{self, agent_to_forward};
+use crate::commands::forwarding::{self, Forwards, Granted};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::pipes::{Pipes, Turn};
-use crate::terminal::session_ask::{AskInSession, Asked, Heard, READABLE, given_up};
+use crate::terminal::session_ask::{Asked, Heard, READABLE, given_up};
 use crate::terminal::stdio::Input;
 
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
@@ -44,14 +46,14 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let (target, options) = (&errand.target, &errand.options);
     let ask = asking(&args.connect)?;
     let status = block_on(async {
-        let forward = agent_to_forward(&args.forward, &home, target).await?;
-        let options = ReachOptions { forwards_agent: forward.is_some(), ..options.clone() };
+        let forwards = Forwards::of(&args.forward, &home, target).await?;
+        let options = ReachOptions { forwards_agent: forwards.agent.is_some(), ..options.clone() };
         let remote = connect(&home, target, &options, &ask).await?;
-        let outcome = match Execution::start(&remote, args, line, &target.session, forward, ask.clone()).await
-        {
-            Ok(execution) => execution.finish().await,
-            Err(failure) => Err(failure),
-        };
+        let outcome =
+            match Execution::start(&remote, args, line, &target.session, forwards, ask.clone()).await {
+                Ok(execution) => execution.finish().await,
+                Err(failure) => Err(failure),
+            };
         tell_rotations(&remote);
         remote.close().await;
         outcome
@@ -102,6 +104,7 @@ struct Execution<'a> {
     input: Option<Input>,
     /// Questions about signatures.
     questions: Option<mpsc::Receiver<Asked>>,
+    windows: Option<Arc<Windows>>,
     asked: Option<Asked>,
     /// Whether what is typed on standard input answers them; else whoever answers the rest.
     typed_here: bool,
@@ -118,21 +121,12 @@ impl<'a> Execution<'a> {
         args: &RunArgs,
         line: Vec<u8>,
         book: &SessionSettings,
-        forward: Option<AgentForward>,
+        forwards: Forwards,
         ask: TerminalAsk,
     ) -> Result<Self, Failure> {
-        let program = Program {
-            runs: Runs::Command(line.into()),
-            environment: environment(book),
-            terminal: None,
-            agent: forward.is_some(),
-        };
-        let mut questions = None;
-        if let Some(forward) = forward {
-            let (asking, asked) = AskInSession::new();
-            questions = Some(asked);
-            forward.serve(remote.trunk(), asking);
-        }
+        let Granted { agent, display, questions, windows } = forwards.grant(remote);
+        let runs = Runs::Command(line.into());
+        let program = Program { runs, environment: environment(book), terminal: None, agent, display };
         let is_terminal = std::io::stdin().is_terminal();
         let takes_input = if is_terminal { args.input } else { !args.no_input };
         // Where standard input is the terminal, two would read from it.
@@ -149,6 +143,7 @@ impl<'a> Execution<'a> {
             start,
             input,
             questions,
+            windows,
             asked: None,
             typed_here,
             is_shown: false,
@@ -171,8 +166,10 @@ impl<'a> Execution<'a> {
                 turn = self.pipes.turn() => if let Turn::OutputFailed(stream, error) = turn {
                     return output_failed(stream, &error);
                 },
-                news = self.start.news() => if news? == News::AgentRefused {
-                    forwarding::tell_refused(self.remote.machine());
+                news = self.start.news() => match news? {
+                    News::AgentRefused => output::warn(forwarding::refused(self.remote.machine())),
+                    News::DisplayRefused => output::warn(display::refused(self.remote.machine())),
+                    News::Started => {}
                 },
                 chunk = next_chunk(&mut self.input), if wants_input && self.input.is_some() => self.read(chunk),
                 asked = next_question(&mut self.questions), if self.asked.is_none() => {
@@ -202,9 +199,11 @@ impl<'a> Execution<'a> {
             // A channel that was closed in answer to the request has refused it.
             self.start.settle().await?;
         }
-        exit_status(&end, machine)?.ok_or_else(|| {
+        let status = exit_status(&end, machine)?.ok_or_else(|| {
             Failure::new(code::SESSION, format!("{machine} ended the command without saying how"))
-        })
+        })?;
+        display::wait_for_windows(self.windows.as_ref(), machine).await?;
+        Ok(status)
     }
 
     /// Asks what is to be asked, once everything that came before it has been written.

@@ -1,10 +1,14 @@
 //! What `run` and `shell` have in common: variables, questions, what is said at the end, and the exit status.
 
+use std::time::Duration;
+
 use lantern_link::{ChannelEnd, LinkError, Remote};
 use lantern_operations::SessionSettings;
+use lantern_operations::display::Windows;
 use lantern_ssh::signals;
 use tokio::sync::mpsc;
 
+use crate::screen;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::session_ask::Asked;
@@ -64,4 +68,37 @@ pub(super) async fn next_question(questions: &mut Option<mpsc::Receiver<Asked>>)
         Some(asked) => asked,
         None => std::future::pending().await,
     }
+}
+
+/// How a session stands, in lines.
+pub(super) fn state(remote: &Remote, lasted: Duration, windows: Option<&Windows>) -> String {
+    let account = remote.trunk().account();
+    let identity = remote.identity();
+    let statistics = account.statistics;
+    let algorithms = match account.algorithms {
+        Some(chosen) => format!(
+            "{}{}, host key {}, {} to it, {} from it{}",
+            chosen.kex.name(),
+            if chosen.kex.is_quantum_safe() { " (quantum-safe)" } else { "" },
+            chosen.host_key.name(),
+            chosen.client_to_server.cipher.name(),
+            chosen.server_to_client.cipher.name(),
+            if account.is_strict { ", strict" } else { "" },
+        ),
+        None => "none yet".into(),
+    };
+    let round_trip =
+        statistics.round_trip.map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
+    let display = windows.map(|windows| format!("\n{}", screen::display::state(windows))).unwrap_or_default();
+    format!(
+        "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s{display}",
+        identity.machine,
+        identity.user,
+        lantern_ssh::neutralize_line(&identity.service, 255),
+        lasted.as_secs(),
+        statistics.bytes_sent,
+        statistics.bytes_received,
+        statistics.key_exchanges,
+        account.idle.as_secs(),
+    )
 }

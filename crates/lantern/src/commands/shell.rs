@@ -1,26 +1,28 @@
 //! `lantern shell`: an interactive session.
 
 use std::io::IsTerminal;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use lantern_book::Home;
 use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
-use lantern_operations::{AgentForward, ReachOptions, Target};
+use lantern_operations::display::Windows;
+use lantern_operations::{ReachOptions, Target};
 use lantern_ssh::{PtyRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
 use tokio::time::{sleep_until, timeout};
 
-use super::session::{environment, exit_status, next_question, tell_rotations};
-use super::{block_on, watch};
+use super::forwarding::{self, Forwards, Granted};
+use super::session::{environment, exit_status, next_question, state, tell_rotations};
+use super::{block_on, display, watch};
 use crate::cli::global::Global;
 use crate::cli::settings;
 use crate::cli::shell::ShellArgs;
 use crate::commands::connecting::{asking, connect};
 use crate::commands::errand::Errand;
-use crate::commands::forwarding::agent_to_forward;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::Fit;
 use crate::screen::mark::{Mark, OLD_TITLE, has_title};
@@ -31,7 +33,7 @@ use crate::terminal::escape::{EscapeWatch, Typed};
 use crate::terminal::modes;
 use crate::terminal::pipes::{Pipes, Turn};
 use crate::terminal::raw::RawMode;
-use crate::terminal::session_ask::{AskInSession, Asked, Heard, READABLE, given_up};
+use crate::terminal::session_ask::{Asked, Heard, READABLE, given_up};
 use crate::terminal::stdio::Input;
 
 /// Most typed input kept for a machine that does not take it, in bytes.
@@ -75,10 +77,10 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 /// One session, from the connection to its end.
 async fn attend(args: &ShellArgs, home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<u8, Failure> {
     let target = &errand.target;
-    let forward = agent_to_forward(&args.forward, home, target).await?;
-    let options = ReachOptions { forwards_agent: forward.is_some(), ..errand.options.clone() };
+    let forwards = Forwards::of(&args.forward, home, target).await?;
+    let options = ReachOptions { forwards_agent: forwards.agent.is_some(), ..errand.options.clone() };
     let remote = connect(home, target, &options, ask).await?;
-    let outcome = match Session::start(&remote, target, !args.no_escape, forward).await {
+    let outcome = match Session::start(&remote, target, !args.no_escape, forwards).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),
     };
@@ -106,6 +108,7 @@ struct Session<'a> {
     has_title: bool,
     questions: Option<mpsc::Receiver<Asked>>,
     asked: Option<Asked>,
+    windows: Option<Arc<Windows>>,
     since: Instant,
 }
 
@@ -114,7 +117,7 @@ impl<'a> Session<'a> {
         remote: &'a Remote,
         target: &Target,
         escape: bool,
-        forward: Option<AgentForward>,
+        forwards: Forwards,
     ) -> Result<Self, Failure> {
         let book = &target.session;
         let mut environment = environment(book);
@@ -128,14 +131,8 @@ impl<'a> Session<'a> {
         let own = || std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
         let terminal = book.terminal_type.clone().unwrap_or_else(own);
         let terminal = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
-        let agent = forward.is_some();
-        let program = Program { runs: Runs::Shell, environment, terminal: Some(terminal), agent };
-        let mut questions = None;
-        if let Some(forward) = forward {
-            let (asking, asked) = AskInSession::new();
-            questions = Some(asked);
-            forward.serve(remote.trunk(), asking);
-        }
+        let Granted { agent, display, questions, windows } = forwards.grant(remote);
+        let program = Program { runs: Runs::Shell, environment, terminal: Some(terminal), agent, display };
         let (process, start) = remote.start(program).await?;
         let mut pipes = Pipes::new(process);
         if let Some(command) = &book.first_command {
@@ -155,6 +152,7 @@ impl<'a> Session<'a> {
             has_title,
             questions,
             asked: None,
+            windows,
             since: Instant::now(),
         };
         session.show_mark();
@@ -179,7 +177,11 @@ impl<'a> Session<'a> {
         match over? {
             Over::Ours(status) => Ok(status),
             // A session that ends without a status ended well enough: some servers send none for a shell.
-            Over::Theirs(end) => Ok(exit_status(&end, self.remote.machine())?.unwrap_or(0)),
+            Over::Theirs(end) => {
+                let status = exit_status(&end, self.remote.machine())?.unwrap_or(0);
+                display::wait_for_windows(self.windows.as_ref(), self.remote.machine()).await?;
+                Ok(status)
+            }
         }
     }
 
@@ -197,9 +199,10 @@ impl<'a> Session<'a> {
                         return Ok(Over::Ours(128 + 1));
                     }
                 }
-                news = self.start.news() => if news? == News::AgentRefused {
-                    let text = format!("{} does not let agents be forwarded to it", self.remote.machine());
-                    self.tell(&text);
+                news = self.start.news() => match news? {
+                    News::AgentRefused => self.tell(&forwarding::refused(self.remote.machine())),
+                    News::DisplayRefused => self.tell(&display::refused(self.remote.machine())),
+                    News::Started => {}
                 },
                 asked = next_question(&mut self.questions), if self.asked.is_none() => {
                     input.discard();
@@ -279,7 +282,7 @@ impl<'a> Session<'a> {
             }
             Typed::Suspend => self.suspend()?,
             Typed::State => {
-                let state = self.state();
+                let state = state(self.remote, self.since.elapsed(), self.windows.as_deref());
                 self.tell(&state);
                 self.redraw();
             }
@@ -318,38 +321,6 @@ impl<'a> Session<'a> {
         // By the same thread as the machine's output, to stay in order. The window is never credited with more than
         // was received, so these few bytes do no harm there.
         self.pipes.output.write(Stream::Main, format!("{lines}\r\n").into());
-    }
-
-    fn state(&self) -> String {
-        let account = self.remote.trunk().account();
-        let identity = self.remote.identity();
-        let statistics = account.statistics;
-        let algorithms = match account.algorithms {
-            Some(chosen) => format!(
-                "{}{}, host key {}, {} to it, {} from it{}",
-                chosen.kex.name(),
-                if chosen.kex.is_quantum_safe() { " (quantum-safe)" } else { "" },
-                chosen.host_key.name(),
-                chosen.client_to_server.cipher.name(),
-                chosen.server_to_client.cipher.name(),
-                if account.is_strict { ", strict" } else { "" },
-            ),
-            None => "none yet".into(),
-        };
-        let round_trip = statistics
-            .round_trip
-            .map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
-        format!(
-            "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s",
-            identity.machine,
-            identity.user,
-            lantern_ssh::neutralize_line(&identity.service, 255),
-            self.since.elapsed().as_secs(),
-            statistics.bytes_sent,
-            statistics.bytes_received,
-            statistics.key_exchanges,
-            account.idle.as_secs(),
-        )
     }
 
     /// Back to the local shell, until it continues us.

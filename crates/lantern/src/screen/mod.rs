@@ -2,6 +2,7 @@
 
 pub(crate) mod ago;
 pub(crate) mod check;
+pub(crate) mod display;
 pub(crate) mod explain;
 pub(crate) mod failure;
 pub(crate) mod fit;

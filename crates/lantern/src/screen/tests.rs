@@ -8,6 +8,7 @@ use lantern_book::{BookError, Home};
 use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey};
 use lantern_link::{AuthFailure, LinkError, ProxyError, TrustFailure};
 use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend, Stage};
+use lantern_operations::display::DisplayCause;
 use lantern_operations::key_audit::{Problem, PublicPlace, Subject};
 use lantern_operations::{ReachError, Target};
 use lantern_ssh::{Disconnect, OpenFailure, PlanReport, SshError};
@@ -257,8 +258,11 @@ fn what_is_questionable_says_what_to_do() {
         Finding::Mendable(Mend::RemoveSocket("/run/keeper.sock".into())),
         Finding::NoKeeper,
         Finding::PortTaken { tunnel: "console".into(), form: "local 8443 to 127.0.0.1:443".into() },
-        Finding::NoDisplay,
-        Finding::DeadDisplay,
+        Finding::Display(DisplayCause::Unnamed),
+        Finding::Display(DisplayCause::NotThere),
+        Finding::Display(DisplayCause::NotLetIn { has_cookie: false }),
+        Finding::Display(DisplayCause::NoSecurity),
+        Finding::NoCookieHelper,
     ];
     for finding in findings {
         let line = Line {

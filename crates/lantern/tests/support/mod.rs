@@ -3,6 +3,7 @@
 // Each test file uses its part of this.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod display;
 pub mod fit;
 pub mod sshd;
 
@@ -28,6 +29,7 @@ pub struct Desk {
 }
 
 /// What a finished command left behind.
+#[derive(Debug)]
 pub struct Outcome {
     pub status: i32,
     pub out: Vec<u8>,

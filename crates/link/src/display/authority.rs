@@ -188,15 +188,17 @@ impl AuthorityFile {
         Ok(found.map(|entry| entry.authorization).find(is_cookie))
     }
 
-    /// Puts a new cookie in for a display of this computer, in place of any other for it.
+    /// Puts a new cookie in for a display of this computer, unless there is one for it.
     ///
     /// # Errors
     /// [`AuthorityError`].
-    pub fn add(&self, display: &DisplayName, random: &mut dyn RandomSource) -> Result<(), AuthorityError> {
+    pub fn ensure(&self, display: &DisplayName, random: &mut dyn RandomSource) -> Result<(), AuthorityError> {
         let _lock = self.lock()?;
+        if self.find(display)?.is_some() {
+            return Ok(());
+        }
         let number = display.number().to_string().into_bytes();
         let mut all = self.read()?;
-        all.retain(|entry| !(entry.family == LOCAL && entry.address == self.host && entry.number == number));
         let authorization = DisplayAuthorization::cookie(&Cookie::random(random));
         all.push(Entry { family: LOCAL, address: self.host.clone(), number, authorization });
         let mut bytes = Zeroizing::new(Vec::new());
@@ -313,13 +315,15 @@ mod tests {
         ] {
             assert_eq!(found(text), byte, "{text}");
         }
-        file.add(&name(":0"), &mut SystemRandom).unwrap();
-        assert!(found(":0").is_some() && found(":1") == Some(3) && found("another-computer:0") == Some(1));
+        file.ensure(&name(":0"), &mut SystemRandom).unwrap();
+        assert_eq!(found(":0"), Some(2), "it stays as it is");
+        file.ensure(&name(":2"), &mut SystemRandom).unwrap();
+        assert!(found(":2").is_some() && found(":1") == Some(3) && found("another-computer:0") == Some(1));
         assert_eq!(fs::metadata(&file.path).unwrap().permissions().mode() & 0o777, 0o600);
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1, "no lock is left");
         // Locked by somebody who writes; and by one who has gone.
         fs::write(folder.path().join("authority-c"), "").unwrap();
-        assert!(matches!(file.add(&name(":0"), &mut SystemRandom), Err(AuthorityError::Locked { .. })));
+        assert!(matches!(file.ensure(&name(":5"), &mut SystemRandom), Err(AuthorityError::Locked { .. })));
         let old = std::time::SystemTime::now() - 2 * STALE_LOCK;
         fs::File::options()
             .write(true)
@@ -327,7 +331,7 @@ mod tests {
             .unwrap()
             .set_modified(old)
             .unwrap();
-        file.add(&name(":0"), &mut SystemRandom).unwrap();
+        file.ensure(&name(":5"), &mut SystemRandom).unwrap();
     }
 
     proptest! {

@@ -7,7 +7,9 @@ mod reach;
 
 pub use authority::{AuthorityError, AuthorityFile, DisplayAuthorization};
 pub use name::DisplayName;
-pub use reach::{DisplayAnswer, DisplayError, DisplayHere, restricted_authorization};
+pub use reach::{
+    DisplayAnswer, DisplayError, DisplayHere, RestrictedAuthorization, restricted_authorization,
+};
 
 #[cfg(fuzzing)]
 pub use authority::fuzz_entries;

@@ -10,6 +10,7 @@ use std::time::Duration;
 use lantern_ssh::{COOKIE_PROTOCOL, DisplaySetup};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UnixStream};
+use tokio::task::AbortHandle;
 use tokio::time::timeout;
 
 use super::hello::{self, REPLY, SetupAnswer};
@@ -40,6 +41,8 @@ pub enum DisplayError {
         name: String,
         /// Its words.
         reason: String,
+        /// Whether it was shown a cookie.
+        has_cookie: bool,
     },
     /// What is there is no display, or does not do what one does.
     #[error("at the display {name}, {met}")]
@@ -145,7 +148,8 @@ impl DisplayHere {
                 Some((SetupAnswer::Welcome, _)) => return Ok(line),
                 Some((SetupAnswer::Refused(reason), _)) => {
                     let reason = if reason.is_empty() { "it says no more than that".into() } else { reason };
-                    return Err(DisplayError::Refused { name: self.name.to_string(), reason });
+                    let has_cookie = self.authorization.is_some();
+                    return Err(DisplayError::Refused { name: self.name.to_string(), reason, has_cookie });
                 }
                 None => self.read_more(&mut line, &mut met).await?,
             }
@@ -175,15 +179,30 @@ impl DisplayHere {
     }
 }
 
-/// Has a display make an authorization for programs that are not trusted: they draw, and see nothing of what others do. It goes when nobody has used it
-/// for this time.
+/// An authorization for programs that are not trusted, as long as this stands: with it stands a line to the display, which forgets everything when the last
+/// one goes (X Window System Protocol, "Connection Close").
+#[derive(Debug)]
+pub struct RestrictedAuthorization {
+    /// What the display is to be shown.
+    pub authorization: DisplayAuthorization,
+    held: AbortHandle,
+}
+
+impl Drop for RestrictedAuthorization {
+    fn drop(&mut self) {
+        self.held.abort();
+    }
+}
+
+/// Has a display make an authorization for programs that are not trusted: they draw, and see nothing of what others do. The display forgets it when nobody
+/// has used it for this time.
 ///
 /// # Errors
 /// [`DisplayError`]; nothing, when the display tells no such programs apart.
 pub async fn restricted_authorization(
     display: &DisplayHere,
     unused: Duration,
-) -> Result<Option<DisplayAuthorization>, DisplayError> {
+) -> Result<Option<RestrictedAuthorization>, DisplayError> {
     let making = async {
         let mut line = display.begin().await?;
         let Some(extension) = display.security(&mut line).await? else { return Ok(None) };
@@ -191,12 +210,20 @@ pub async fn restricted_authorization(
         let request = hello::generate_authorization(extension, COOKIE_PROTOCOL, seconds);
         line.write_all(&request).await.map_err(|error| display.not_there(error))?;
         let mut met = Vec::new();
-        loop {
+        let authorization = loop {
             match hello::authorization(&met, COOKIE_PROTOCOL).map_err(|met| display.odd(met))? {
-                Some(made) => return Ok(Some(made)),
+                Some(made) => break made,
                 None => display.read_more(&mut line, &mut met).await?,
             }
-        }
+        };
+        let held = tokio::spawn(hold(line)).abort_handle();
+        Ok(Some(RestrictedAuthorization { authorization, held }))
     };
     display.in_time(making).await
+}
+
+/// Keeps a line open; what the display tells everybody on it is read, and of no interest.
+async fn hold(mut line: Line) {
+    let mut buffer = [0; 256];
+    while line.read(&mut buffer).await.is_ok_and(|len| len > 0) {}
 }

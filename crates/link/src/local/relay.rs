@@ -1,10 +1,10 @@
 //! A channel joined with a connection of this computer: bytes, half-closes and resets, both ways.
 
-use std::io::{self, ErrorKind, IoSlice};
+use std::io::{self, ErrorKind};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use bytes::{Buf, Bytes, BytesMut};
+use bytes::{Bytes, BytesMut};
 use lantern_ssh::Stream;
 use tokio::io::Interest;
 use tokio::time::timeout;
@@ -148,7 +148,7 @@ async fn from_machine(channel: &Channel, local: &LocalStream, passing: &dyn Pass
         };
         let Some(mut piece) = piece else { break };
         let len = piece.len();
-        if write(local, &mut piece).await.is_err() {
+        if local.write_all(&mut piece).await.is_err() {
             return Err(Broken);
         }
         channel.consumed(len);
@@ -161,17 +161,4 @@ async fn from_machine(channel: &Channel, local: &LocalStream, passing: &dyn Pass
         }
         false => Err(Broken),
     }
-}
-
-async fn write(local: &LocalStream, piece: &mut Bytes) -> io::Result<()> {
-    while !piece.is_empty() {
-        match local.try_write(&[IoSlice::new(piece)]) {
-            Ok(len) => piece.advance(len),
-            Err(error) if error.kind() == ErrorKind::WouldBlock => {
-                local.ready(Interest::WRITABLE).await?;
-            }
-            Err(error) => return Err(error),
-        }
-    }
-    Ok(())
 }

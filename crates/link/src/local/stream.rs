@@ -1,9 +1,9 @@
 //! A connection on this computer, over TCP or a unix socket.
 
-use std::io::{self, IoSlice};
+use std::io::{self, ErrorKind, IoSlice};
 use std::time::Duration;
 
-use bytes::BytesMut;
+use bytes::{Buf, Bytes, BytesMut};
 use lantern_book::TunnelEnd;
 use socket2::SockRef;
 use tokio::io::{Interest, Ready};
@@ -89,6 +89,23 @@ impl LocalStream {
             Self::Tcp(stream) => stream.try_write_vectored(data),
             Self::Unix(stream) => stream.try_write_vectored(data),
         }
+    }
+
+    /// Writes all of it. What was taken is gone from `data`: dropping the future loses nothing.
+    ///
+    /// # Errors
+    /// What the system says.
+    pub async fn write_all(&self, data: &mut Bytes) -> io::Result<()> {
+        while !data.is_empty() {
+            match self.try_write(&[IoSlice::new(data)]) {
+                Ok(len) => data.advance(len),
+                Err(error) if error.kind() == ErrorKind::WouldBlock => {
+                    self.ready(Interest::WRITABLE).await?;
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
     }
 
     /// Says that nothing more follows.

@@ -10,7 +10,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_book::Rotation;
 use lantern_keys::PublicKey;
-use lantern_ssh::{PtyRequest, SessionRequest};
+use lantern_ssh::{DisplayRequest, PtyRequest, SessionRequest};
 
 use crate::{ByteStream, Captured, LinkError, Trunk, capture};
 
@@ -36,6 +36,8 @@ pub struct Program {
     pub terminal: Option<PtyRequest>,
     /// Whether it may ask the agent, which has been granted.
     pub agent: bool,
+    /// What it is told of a display, which has been granted.
+    pub display: Option<DisplayRequest>,
 }
 
 /// What a machine proved to be.
@@ -104,6 +106,9 @@ impl Remote {
         let mut start = Start::new(self.machine(), self.answer_limit());
         if program.agent {
             start.await_agent(channel.ask(&SessionRequest::ForwardAgent));
+        }
+        if let Some(display) = program.display {
+            start.await_display(channel.ask(&SessionRequest::Display(display)));
         }
         if let Some(terminal) = program.terminal {
             start.await_part("pty-req", channel.ask(&SessionRequest::Pty(terminal)));

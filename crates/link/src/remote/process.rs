@@ -73,6 +73,8 @@ pub enum News {
     Started,
     /// The machine lets no agent be forwarded to it; the program runs without.
     AgentRefused,
+    /// The machine's programs cannot draw here; the program runs without.
+    DisplayRefused,
 }
 
 /// An answer that is waited for.
@@ -80,6 +82,8 @@ pub enum News {
 enum Awaited {
     /// Whether the agent may be forwarded: the program runs with it or without.
     Agent,
+    /// Whether programs may draw here: the same.
+    Display,
     /// What comes before the program, by its name on the wire: refused, there is no program either.
     Part(&'static str),
     /// The program.
@@ -103,6 +107,10 @@ impl Start {
 
     pub(super) fn await_agent(&mut self, reply: Reply) {
         self.waiting.push((Awaited::Agent, reply));
+    }
+
+    pub(super) fn await_display(&mut self, reply: Reply) {
+        self.waiting.push((Awaited::Display, reply));
     }
 
     pub(super) fn await_part(&mut self, request: &'static str, reply: Reply) {
@@ -136,8 +144,9 @@ impl Start {
                 }
             };
             match (awaited, granted?) {
-                (Awaited::Agent | Awaited::Part(_), true) => {}
+                (Awaited::Agent | Awaited::Display | Awaited::Part(_), true) => {}
                 (Awaited::Agent, false) => return Ok(News::AgentRefused),
+                (Awaited::Display, false) => return Ok(News::DisplayRefused),
                 (Awaited::Program(_), true) => return Ok(News::Started),
                 (Awaited::Part(request) | Awaited::Program(request), false) => {
                     let machine = self.machine.clone();

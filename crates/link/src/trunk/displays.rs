@@ -50,12 +50,16 @@ async fn give(wanted: PeerChannel, mut offered: Offered) {
         Some(taker) => drop(taker.try_send((wanted, offered))),
         None => {
             let Some((handle, id, _)) = offered.take() else { return };
-            let channel = Channel::new(handle, id);
-            let mut refusal = Bytes::from(setup.refusal("what you present is not known here"));
-            let _ = channel.send(&mut refusal).await;
-            channel.send_eof();
-            channel.close();
-            channel.ended().await;
+            refuse_display(Channel::new(handle, id), &setup, "what you present is not known here").await;
         }
     }
+}
+
+/// Answers a program that begins like this as a display does that does not take it, and ends the channel.
+pub async fn refuse_display(channel: Channel, setup: &DisplaySetup, reason: &str) {
+    let mut refusal = Bytes::from(setup.refusal(reason));
+    let _ = channel.send(&mut refusal).await;
+    channel.send_eof();
+    channel.close();
+    let _ = timeout(PATIENCE, channel.ended()).await;
 }

@@ -33,6 +33,7 @@ use crate::line::Line;
 use crate::pump::Pump;
 
 pub use channel::{Channel, ChannelEnd, Reply};
+pub use displays::refuse_display;
 pub use granted::{Granted, Opened};
 pub use grants::{Grant, Uses};
 pub use listening::Listening;

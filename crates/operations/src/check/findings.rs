@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use lantern_book::BookError;
 use lantern_link::{LinkError, TrustFailure};
 
+use crate::display::DisplayCause;
 use crate::{ReachError, chain};
 
 /// Something that was seen, and that something can be done about.
@@ -34,10 +35,10 @@ pub enum Finding {
         /// What the book says of it.
         form: String,
     },
-    /// Displays are to be forwarded, and none is named here.
-    NoDisplay,
-    /// The display that is named here does not answer.
-    DeadDisplay,
+    /// Displays are to be forwarded, and the one here is not as it must be.
+    Display(DisplayCause),
+    /// The server would have to run a program for displays that is not there.
+    NoCookieHelper,
 }
 
 /// Something on this computer that can be mended.

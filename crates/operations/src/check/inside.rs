@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use lantern_link::{LinkError, Remote, ShellAnswer, Trunk, forwarding, who_and_where};
+use lantern_link::{LinkError, Remote, ShellAnswer, Trunk, capture, forwarding, who_and_where};
 
 use super::account::{Line, Mark, Stage};
 use super::findings::Finding;
@@ -43,17 +43,30 @@ pub(super) async fn look_around(watcher: &Watcher, trunk: &Trunk, target: &Targe
     put(Line::new(Stage::Files, mark, saw), start);
     let start = Instant::now();
     let allowed = forwarding(trunk, target.port).await?;
-    put(judge_forwarding(&allowed, target), start);
+    let wants_display = target.forward_display.is_some();
+    let has_helper = allowed.display || !wants_display || has_cookie_helper(trunk).await?;
+    put(judge_forwarding(&allowed, has_helper, target), start);
+    if !has_helper {
+        let saw = "for displays, the server runs the program xauth, which is not there";
+        let line = Line::new(Stage::Forwarding, Mark::Doubt, saw).with(Finding::NoCookieHelper);
+        watcher.story().put(line);
+    }
     Ok(())
 }
 
-fn judge_forwarding(allowed: &lantern_link::Forwarding, target: &Target) -> Line {
+/// Whether the program is there that keeps cookies for the machine's programs: servers run it, and refuse displays without it. Yes where that cannot be told.
+async fn has_cookie_helper(trunk: &Trunk) -> Result<bool, LinkError> {
+    let looked = capture(trunk, "PATH=$PATH:/usr/bin:/usr/X11R6/bin; command -v xauth", &[]).await?;
+    Ok(looked.status != Some(1) && looked.status != Some(127))
+}
+
+fn judge_forwarding(allowed: &lantern_link::Forwarding, has_helper: bool, target: &Target) -> Line {
     let has = |kind: &str| target.tunnels.values().any(|tunnel| tunnel.starts_with(kind));
     let all = [
         ("tunnels", allowed.direct.is_ok(), has("local") || has("dynamic")),
         ("remote tunnels", allowed.listening, has("remote")),
         ("agent", allowed.agent, target.forward_agent),
-        ("display", allowed.display, target.forward_display),
+        ("display", allowed.display, target.forward_display.is_some() && has_helper),
     ];
     let saw = all.map(|(what, allowed, _)| format!("{what}: {}", if allowed { "yes" } else { "no" }));
     let missing = all.iter().filter(|(_, allowed, wanted)| *wanted && !allowed);

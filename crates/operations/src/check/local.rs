@@ -6,12 +6,13 @@ use std::path::{Path, PathBuf};
 
 use lantern_book::{Home, KeyRing, Tunnel, TunnelEnd, TunnelKind};
 use lantern_link::{AgentClient, AgentSocket, ListenError, Listener, chain};
-use tokio::net::{TcpStream, UnixStream};
+use tokio::net::UnixStream;
 
 use super::CheckOptions;
 use super::account::{Line, Mark, Stage};
 use super::findings::{Finding, Mend};
 use crate::Target;
+use crate::display::{self, DisplayCause, DisplayPlace, DisplaySeen, DisplayTrust};
 use crate::tunnel::port_holder;
 
 fn line(mark: Mark, saw: impl Into<String>) -> Line {
@@ -24,8 +25,9 @@ pub(super) async fn look(home: &Home, target: &Target, options: &CheckOptions, m
     if let Some(socket) = &options.keeper {
         put(look_at_keeper(socket).await);
     }
-    if target.forward_display {
-        put(look_at_display(options.display.as_deref()).await);
+    if target.forward_display.is_some() {
+        let place = DisplayPlace::new(home, &options.display, target.display_start.clone());
+        put(look_at_display(&place, target.forward_display).await);
     }
     for (name, form) in &target.tunnels {
         if let Ok(tunnel) = Tunnel::parse(form)
@@ -103,22 +105,39 @@ async fn tunnel_port(name: &str, form: &str, at: &TunnelEnd) -> Line {
     }
 }
 
-/// Whether the display that programs would draw on answers.
-pub async fn look_at_display(name: Option<&str>) -> Line {
-    let Some(name) = name.filter(|name| !name.is_empty()) else {
-        let saw = "displays are to be forwarded, and none is named here: DISPLAY is not set";
-        return line(Mark::Doubt, saw).with(Finding::NoDisplay);
+/// The display that programs of machines would draw on: whether it answers, lets us in, and can do what is wanted of it, if anything is.
+pub async fn look_at_display(place: &DisplayPlace, wanted: Option<DisplayTrust>) -> Line {
+    match display::look(place).await {
+        Ok(seen) => judge_display(&seen, wanted),
+        Err(failure) => {
+            let cause = failure.cause();
+            let saw = match (&place.start, cause) {
+                // It will be.
+                (Some(command), DisplayCause::Unnamed | DisplayCause::NotThere) => {
+                    return line(Mark::Good, format!("no display answers; it is started with `{command}`"));
+                }
+                _ => chain(&failure),
+            };
+            line(Mark::Doubt, saw).with(Finding::Display(cause))
+        }
+    }
+}
+
+fn judge_display(seen: &DisplaySeen, wanted: Option<DisplayTrust>) -> Line {
+    let cookie = if seen.has_cookie { "with a cookie" } else { "without a cookie" };
+    let apart = match seen.has_security {
+        true => "it can keep programs of machines from the other windows (SECURITY)",
+        false => "it cannot keep programs of machines from the other windows (no SECURITY)",
     };
-    let (host, rest) = name.rsplit_once(':').unwrap_or(("", name));
-    let number = rest.split('.').next().and_then(|number| number.parse::<u16>().ok());
-    let answers = match (host, number) {
-        (_, None) => false,
-        ("" | "unix", Some(number)) => UnixStream::connect(format!("/tmp/.X11-unix/X{number}")).await.is_ok(),
-        // The X Window System's ports begin at 6000.
-        (host, Some(number)) => TcpStream::connect((host, 6000u16.saturating_add(number))).await.is_ok(),
-    };
-    match answers {
-        true => line(Mark::Good, format!("the display {name} answers")),
-        false => line(Mark::Doubt, format!("the display {name} does not answer")).with(Finding::DeadDisplay),
+    let answers = format!("the display {} answers {cookie}", seen.name);
+    match (wanted, seen.has_security) {
+        (Some(DisplayTrust::Trusted), _) => {
+            let saw = format!("{answers}; the machine's programs see everything on it (trusted)");
+            line(Mark::Note, saw)
+        }
+        (Some(_), false) => {
+            line(Mark::Doubt, format!("{answers}; {apart}")).with(Finding::Display(DisplayCause::NoSecurity))
+        }
+        (_, _) => line(Mark::Good, format!("{answers}; {apart}")),
     }
 }

@@ -17,6 +17,7 @@ use lantern_link::Ask;
 
 use crate::ReachOptions;
 use crate::at_once::at_once;
+use crate::display::DisplaySurroundings;
 
 pub use account::{Account, Failed, Line, Mark, Stage};
 pub use findings::{CheckError, Finding, Mend};
@@ -32,8 +33,8 @@ const AT_ONCE: usize = 48;
 pub struct CheckOptions {
     /// How machines are reached.
     pub reach: ReachOptions,
-    /// The display that this computer's programs would draw on, as `DISPLAY` has it.
-    pub display: Option<String>,
+    /// The display that this computer's programs would draw on.
+    pub display: DisplaySurroundings,
     /// Where the keeper would listen.
     pub keeper: Option<std::path::PathBuf>,
 }

@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use lantern_book::{Tunnel, TunnelEnd};
+use lantern_book::{Tunnel, TunnelEnd, TunnelKind};
 use lantern_link::{Meter, Trunk};
 use serde::{Deserialize, Serialize};
 use tokio::sync::watch;
@@ -214,6 +214,9 @@ impl Board {
             }
             if state.phase == LinkPhase::Up && phase != LinkPhase::Up {
                 state.losses += 1;
+                // What listens at the machine went with the link, until it is asked for again.
+                let there = |entry: &&mut Entry| entry.plan.tunnel.kind == TunnelKind::Remote;
+                state.entries.iter_mut().filter(there).for_each(|entry| entry.is_ready = false);
             }
             (state.phase, state.again_at) = (phase, None);
             state.last_error = error.or_else(|| state.last_error.take()).filter(|_| phase != LinkPhase::Up);

@@ -158,15 +158,28 @@ impl Tunnels {
         &self.board
     }
 
-    /// Closes those of these names, and everything that goes through them; all, when there are none. Their names.
-    pub fn close(&mut self, names: &[String]) -> Vec<String> {
+    /// Closes those of these names, and everything that goes through them; all, when there are none. Their names, and what ends once their ports and sockets
+    /// are free again; it can be awaited without them.
+    pub fn close(&mut self, names: &[String]) -> (Vec<String>, impl Future<Output = ()> + Send + 'static) {
         let numbers = self.board.numbers(names);
-        for number in &numbers {
-            self.tasks.iter().filter(|(of, _)| of == number).for_each(|(_, task)| task.abort());
-            self.board.close(*number);
+        let mut ending = Vec::new();
+        for (number, task) in std::mem::take(&mut self.tasks) {
+            match numbers.contains(&number) {
+                true => {
+                    task.abort();
+                    ending.push(task);
+                }
+                false => self.tasks.push((number, task)),
+            }
         }
-        self.tasks.retain(|(of, _)| !numbers.contains(of));
-        numbers.iter().filter_map(|number| Some(self.board.plan(*number)?.name)).collect()
+        numbers.iter().for_each(|number| self.board.close(*number));
+        let names = numbers.iter().filter_map(|number| Some(self.board.plan(*number)?.name)).collect();
+        let ended = async move {
+            for task in ending {
+                let _ = task.await;
+            }
+        };
+        (names, ended)
     }
 
     /// Finds out anew what is behind those of these names; all, when there are none. What this returns can be awaited without them.

@@ -2,7 +2,7 @@
 
 use lantern_book::TunnelEnd;
 
-use crate::quoted::quoted_text;
+use crate::quoted::filled;
 
 /// A command with `{address}` and `{port}` replaced by where the tunnel listens, each as a word that a POSIX shell takes for one word and nothing else. A
 /// socket's path is its address, and it has no port.
@@ -11,28 +11,7 @@ pub fn command_line(command: &str, at: &TunnelEnd) -> String {
         TunnelEnd::Tcp { host, port } => (host.clone(), port.to_string()),
         TunnelEnd::Unix(path) => (path.clone(), String::new()),
     };
-    let mut out = String::new();
-    let mut rest = command;
-    // From left to right and once: what is put in is not looked at again.
-    while let Some((before, behind)) = rest.split_once('{') {
-        out.push_str(before);
-        rest = match (behind.strip_prefix("address}"), behind.strip_prefix("port}")) {
-            (Some(after), _) => {
-                out.push_str(&quoted_text(&address));
-                after
-            }
-            (_, Some(after)) => {
-                out.push_str(&quoted_text(&port));
-                after
-            }
-            _ => {
-                out.push('{');
-                behind
-            }
-        };
-    }
-    out.push_str(rest);
-    out
+    filled(command, &[("address", &address), ("port", &port)])
 }
 
 /// The variable that tells a command where the tunnel of this name listens.

@@ -3,6 +3,7 @@
 use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend};
 
 use super::mends::{Known, mend, why_refused};
+use crate::screen::display;
 use crate::screen::explain::code_of;
 use crate::screen::failure::{Failure, code};
 use lantern_operations::quoted;
@@ -73,7 +74,7 @@ pub(crate) fn of_line(line: &Line, account: &Account) -> Vec<String> {
                 "the book wants this forwarded, and the server does not allow it: {}",
                 missing.join(", ")
             ),
-            "its SSH service's settings allow it; for displays it also needs the xauth program".to_owned(),
+            "on the machine, its SSH service's settings allow it: AllowTcpForwarding, AllowAgentForwarding, X11Forwarding".to_owned(),
             format!("lantern machine show {name}"),
         ],
         Some(Finding::Mendable(mend)) => vec![mend_command(mend)],
@@ -82,13 +83,8 @@ pub(crate) fn of_line(line: &Line, account: &Account) -> Vec<String> {
             "another program has it: `ss -tlnp` says which".to_owned(),
             format!("lantern machine set {name} 'tunnels.{tunnel}={form}'   with another port"),
         ],
-        Some(Finding::NoDisplay) => own(&[
-            "graphical programs need a display server on this computer",
-            "start the display server, and check again",
-        ]),
-        Some(Finding::DeadDisplay) => {
-            own(&["nothing listens there", "start the display server, and check again"])
-        }
+        Some(Finding::Display(cause)) => display::advice(*cause),
+        Some(Finding::NoCookieHelper) => own(&["on the machine: apt-get install xauth, or the package of that name"]),
     }
 }
 
