@@ -38,6 +38,7 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
     let lamp_01 = MachineSpec {
         services: vec![(80, Service::Page)],
         listens: true,
+        displays: true,
         ..with_user("lamp-01", 11, by_key())?
     };
     let gate = MachineSpec { gateway: true, ..with_user("harbour-gate", 16, by_key())? };

@@ -230,6 +230,12 @@ impl Visit {
             let now = Instant::now();
             for session in self.sessions.values_mut() {
                 session.work(&mut server, now)?;
+                for line in session.take_dials() {
+                    let display = PeerChannel::Display { originator: ("127.0.0.1".into(), 0) };
+                    if let Ok(id) = server.open_channel(&display, now) {
+                        self.callers.insert(id, line);
+                    }
+                }
             }
             let wake = self.sessions.values().filter_map(|session| session.wake).min();
             tokio::select! {
@@ -314,7 +320,7 @@ impl Visit {
         }
         if event == ChannelEvent::Opened {
             let user = self.user.as_ref().map(|user| user.name.as_str()).unwrap_or_default();
-            self.sessions.insert(id, Session::new(id, user, &self.spec.name, self.logins.clone()));
+            self.sessions.insert(id, Session::new(id, user, &self.spec, self.logins.clone()));
             return Ok(());
         }
         if let ChannelEvent::OpenWanted(PeerChannel::Direct(to)) = &event {

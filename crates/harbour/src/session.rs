@@ -3,9 +3,11 @@
 use std::time::Instant;
 
 use bytes::Bytes;
+use lantern_link::Line;
 use lantern_ssh::limits::MAX_ENVIRONMENT;
 use lantern_ssh::{ChannelId, Server, SessionRequest, SshError, Stream};
 
+use crate::MachineSpec;
 use crate::system::{Exit, LoginLists, Program, ProgramIo, Progress, Shell, Surroundings, start};
 
 /// Input kept for a program that does not read, in bytes; beyond it the window does not open again.
@@ -25,9 +27,14 @@ pub(crate) struct Session {
 }
 
 impl Session {
-    pub(crate) fn new(id: ChannelId, user: &str, host: &str, logins: LoginLists) -> Self {
-        let surroundings =
-            Surroundings { user: user.into(), host: host.into(), logins, ..Default::default() };
+    pub(crate) fn new(id: ChannelId, user: &str, spec: &MachineSpec, logins: LoginLists) -> Self {
+        let surroundings = Surroundings {
+            user: user.into(),
+            host: spec.name.clone(),
+            may_draw: spec.displays && !spec.forbids_forwarding,
+            logins,
+            ..Default::default()
+        };
         Self {
             id,
             io: ProgramIo { surroundings, ..Default::default() },
@@ -67,6 +74,10 @@ impl Session {
                 }
                 true
             }
+            SessionRequest::Display(request) if surroundings.may_draw => {
+                surroundings.display = Some(request);
+                true
+            }
             SessionRequest::Signal(name) => {
                 self.io.signals.push(name);
                 true
@@ -78,6 +89,11 @@ impl Session {
     pub(crate) fn input(&mut self, data: &[u8]) {
         self.io.input.extend_from_slice(data);
         self.unconsumed += data.len();
+    }
+
+    /// Lines of its programs that are to lead to the visitor's display.
+    pub(crate) fn take_dials(&mut self) -> Vec<Line> {
+        std::mem::take(&mut self.io.dials)
     }
 
     pub(crate) fn end_of_input(&mut self) {

@@ -71,6 +71,8 @@ pub struct MachineSpec {
     pub services: Vec<(u16, Service)>,
     /// Whether it listens on ports of its own for visitors.
     pub listens: bool,
+    /// Whether its programs may draw on the displays of its visitors.
+    pub displays: bool,
     /// Whether it forwards nothing, whatever else is said here.
     pub forbids_forwarding: bool,
     /// Whether it tells its host keys after login; it holds all of them, and presents `host_keys` in the order given.
@@ -100,6 +102,7 @@ impl MachineSpec {
             gateway: false,
             services: Vec::new(),
             listens: false,
+            displays: false,
             forbids_forwarding: false,
             announces: false,
             fault: None,

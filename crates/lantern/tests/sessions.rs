@@ -374,6 +374,8 @@ fn the_demo_walks_through_and_leaves_nothing_behind() {
         "{}",
         outcome.text()
     );
+    let has_display = support::display::available();
+    assert!(!has_display || outcome.text().contains("lamp-view: shown on a display of 640 x 480"));
     // One text in its order, each command as it can be typed.
     assert_eq!(outcome.err, "");
     let at =

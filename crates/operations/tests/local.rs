@@ -306,7 +306,7 @@ fn the_demos_book_can_be_used_and_its_story_names_what_is_there() {
     let runs: Vec<_> = beats
         .iter()
         .filter_map(|beat| match beat {
-            Beat::Run(run) => Some(run),
+            Beat::Run(run) | Beat::Window(run) => Some(run),
             Beat::Say(text) => {
                 assert!(!text.is_empty());
                 None

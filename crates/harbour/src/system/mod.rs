@@ -1,12 +1,17 @@
 //! The made-up system that simulated machines run: a few programs and files, the same on every day.
 
 mod files;
+mod lamp_view;
 mod logins;
 mod panel;
 mod programs;
 mod shell;
+mod window;
 
 use std::time::Instant;
+
+use lantern_link::Line;
+use lantern_ssh::DisplayRequest;
 
 pub use files::FILES;
 pub(crate) use logins::LoginLists;
@@ -23,12 +28,15 @@ pub(crate) struct Surroundings {
     pub(crate) host: String,
     pub(crate) environment: Vec<(String, String)>,
     pub(crate) logins: LoginLists,
+    /// Whether programs may draw on the visitor's display, and what they were told of it.
+    pub(crate) may_draw: bool,
+    pub(crate) display: Option<DisplayRequest>,
     /// Columns and rows, when there is a terminal.
     pub(crate) terminal: Option<(u32, u32)>,
 }
 
 /// What a program reads and writes.
-#[derive(Debug, Default)]
+#[derive(Default)]
 pub(crate) struct ProgramIo {
     pub(crate) input: Vec<u8>,
     pub(crate) input_ended: bool,
@@ -37,6 +45,8 @@ pub(crate) struct ProgramIo {
     /// Signals that came in, by name.
     pub(crate) signals: Vec<String>,
     pub(crate) surroundings: Surroundings,
+    /// Lines of programs that are to lead to the visitor's display.
+    pub(crate) dials: Vec<Line>,
 }
 
 /// How a program ended.

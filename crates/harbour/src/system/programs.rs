@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use aws_lc_rs::digest;
 
+use super::lamp_view::LampView;
 use super::{
     Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, Surroundings, fatal_signal, files, logins, panel,
 };
@@ -26,6 +27,7 @@ swallow           standard input, counted
 flood BYTES       that many bytes
 wait              nothing, until a signal comes
 panel             a full-screen view; q leaves it
+lamp-view [N]     the lamp in a window on your display, for N seconds or until it is closed
 ";
 
 /// Starts the program that a command line names.
@@ -53,6 +55,7 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         "swallow" => Box::new(Swallow(0)),
         "flood" => Box::new(Flood { left: number(1_000_000), at: 0 }),
         "wait" => Box::new(Wait { told: false }),
+        "lamp-view" => Box::new(LampView::new(rest.first().and_then(|word| word.parse().ok()))),
         "panel" => Box::new(panel::Panel::default()),
         "crash" => Box::new(Crash),
         "fail" => done("", "the lamp is out of oil\n", number(1) as u32),

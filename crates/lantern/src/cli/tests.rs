@@ -237,7 +237,7 @@ fn every_command_of_the_demo_can_be_typed() {
     let beats = [opening(true), walk(&machines), changed_key("127.77.0.2:40000")].concat();
     let mut count = 0;
     for beat in beats {
-        let Beat::Run(run) = beat else { continue };
+        let (Beat::Run(run) | Beat::Window(run)) = beat else { continue };
         count += 1;
         let words = ["lantern".to_owned()].into_iter().chain(run.words);
         if let Err(error) = super::parse(&words.map(std::ffi::OsString::from).collect::<Vec<_>>()) {

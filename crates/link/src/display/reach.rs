@@ -1,6 +1,6 @@
 //! Reaching a display of this computer, or of another.
 
-use std::io;
+use std::io::{self, ErrorKind};
 use std::os::linux::net::SocketAddrExt;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::net::{SocketAddr, UnixStream as StdUnixStream};
@@ -22,6 +22,8 @@ use crate::line::Line;
 const PATIENCE: Duration = Duration::from_secs(5);
 /// The extension that tells programs apart which may see all there is from those that may not.
 const SECURITY: &str = "SECURITY";
+/// What is said of one that does not answer and hangs up.
+const ENDS: &str = "what listens there ends the conversation";
 
 /// Why a display is of no use.
 #[derive(Debug, thiserror::Error)]
@@ -88,6 +90,14 @@ impl DisplayHere {
         DisplayError::NotThere { name: self.name.to_string(), source }
     }
 
+    /// Something has listened, and went away.
+    fn broken_off(&self, source: io::Error) -> DisplayError {
+        match source.kind() {
+            ErrorKind::BrokenPipe | ErrorKind::ConnectionReset => self.odd(ENDS),
+            _ => self.not_there(source),
+        }
+    }
+
     fn odd(&self, met: &'static str) -> DisplayError {
         DisplayError::Odd { name: self.name.to_string(), met }
     }
@@ -101,13 +111,13 @@ impl DisplayHere {
             match (self.name.socket(), self.name.host()) {
                 (Some(path), _) => by_socket(&path).await.map(LocalStream::from),
                 (None, Some((host, port))) => TcpStream::connect((host, port)).await.map(LocalStream::from),
-                (None, None) => Err(io::ErrorKind::NotFound.into()),
+                (None, None) => Err(ErrorKind::NotFound.into()),
             }
         };
         match timeout(PATIENCE, reached).await {
             Ok(Ok(stream)) => Ok(stream),
             Ok(Err(error)) => Err(self.not_there(error)),
-            Err(_) => Err(self.not_there(io::ErrorKind::TimedOut.into())),
+            Err(_) => Err(self.not_there(ErrorKind::TimedOut.into())),
         }
     }
 
@@ -128,7 +138,7 @@ impl DisplayHere {
         &self,
         doing: impl Future<Output = Result<T, DisplayError>>,
     ) -> Result<T, DisplayError> {
-        timeout(PATIENCE, doing).await.unwrap_or_else(|_| Err(self.not_there(io::ErrorKind::TimedOut.into())))
+        timeout(PATIENCE, doing).await.unwrap_or_else(|_| Err(self.not_there(ErrorKind::TimedOut.into())))
     }
 
     async fn begin(&self) -> Result<Line, DisplayError> {
@@ -141,7 +151,7 @@ impl DisplayHere {
             None => (&[][..], &[][..]),
         };
         let setup = DisplaySetup::ours(protocol, data).encode();
-        line.write_all(&setup).await.map_err(|error| self.not_there(error))?;
+        line.write_all(&setup).await.map_err(|error| self.broken_off(error))?;
         let mut met = Vec::new();
         loop {
             match hello::answer(&met).map_err(|met| self.odd(met))? {
@@ -159,18 +169,18 @@ impl DisplayHere {
     async fn read_more(&self, line: &mut Line, met: &mut Vec<u8>) -> Result<(), DisplayError> {
         let mut buffer = [0; 4096];
         match line.read(&mut buffer).await {
-            Ok(0) => Err(self.odd("what listens there ends the conversation")),
+            Ok(0) => Err(self.odd(ENDS)),
             Ok(len) => {
                 met.extend_from_slice(buffer.get(..len).unwrap_or_default());
                 Ok(())
             }
-            Err(error) => Err(self.not_there(error)),
+            Err(error) => Err(self.broken_off(error)),
         }
     }
 
     /// The number of the extension, when there is one.
     async fn security(&self, line: &mut Line) -> Result<Option<u8>, DisplayError> {
-        line.write_all(&hello::query_extension(SECURITY)).await.map_err(|error| self.not_there(error))?;
+        line.write_all(&hello::query_extension(SECURITY)).await.map_err(|error| self.broken_off(error))?;
         let mut met = Vec::new();
         while met.len() < REPLY {
             self.read_more(line, &mut met).await?;
@@ -208,7 +218,7 @@ pub async fn restricted_authorization(
         let Some(extension) = display.security(&mut line).await? else { return Ok(None) };
         let seconds = u32::try_from(unused.as_secs()).unwrap_or(u32::MAX);
         let request = hello::generate_authorization(extension, COOKIE_PROTOCOL, seconds);
-        line.write_all(&request).await.map_err(|error| display.not_there(error))?;
+        line.write_all(&request).await.map_err(|error| display.broken_off(error))?;
         let mut met = Vec::new();
         let authorization = loop {
             match hello::authorization(&met, COOKIE_PROTOCOL).map_err(|met| display.odd(met))? {

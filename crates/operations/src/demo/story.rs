@@ -40,6 +40,8 @@ pub enum Beat {
         /// Its tunnel.
         tunnel: &'static str,
     },
+    /// A command whose program draws a window on a display here.
+    Window(Run),
 }
 
 fn run(words: &[&str], ending: Ending) -> Beat {
@@ -146,6 +148,14 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
             "11. A page that listens on a lamp's loopback alone is one command away; here it is fetched through the tunnel.",
         ),
         Beat::Fetch { machine: "lamp-01", tunnel: "page" },
+        Beat::Say(
+            "12. A graphical program of the machine draws a window here, and sees nothing of the other windows.",
+        ),
+        Beat::Window(Run {
+            words: ["run", "lamp-01", "--display", "--", "lamp-view", "3"].map(str::to_owned).to_vec(),
+            input: "",
+            ending: Ending::Well,
+        }),
     ]);
     beats
 }
@@ -154,7 +164,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
 pub fn changed_key(place: &str) -> Vec<Beat> {
     let address = format!("keeper@{place}");
     vec![
-        Beat::Say("12. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
+        Beat::Say("13. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
         set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),

@@ -13,6 +13,7 @@ use lantern_link::{AuthorityError, DisplayError};
 
 pub use forward::DisplayForward;
 pub use look::{DisplaySeen, look};
+pub use start::free_display;
 pub use windows::Windows;
 
 /// How far the programs of a machine are trusted at the display.

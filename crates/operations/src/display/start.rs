@@ -111,11 +111,13 @@ fn last_words(log: &Path) -> String {
     }
 }
 
-/// A display that nobody has.
-async fn free_display() -> Result<DisplayName, DisplayFailure> {
+/// A display of this computer that nobody has.
+///
+/// # Errors
+/// Others have all of them.
+pub async fn free_display() -> Result<DisplayName, DisplayFailure> {
     for number in NUMBERS {
-        // A display server of this computer locks its number with this file.
-        if Path::new(&format!("/tmp/.X{number}-lock")).exists() {
+        if is_locked(number) {
             continue;
         }
         let Some(name) = DisplayName::parse(&format!(":{number}")) else { continue };
@@ -125,4 +127,16 @@ async fn free_display() -> Result<DisplayName, DisplayFailure> {
         }
     }
     Err(DisplayFailure::NoName)
+}
+
+/// Whether a display server of this computer has the number: it locks it with a file that has its process in it.
+fn is_locked(number: u16) -> bool {
+    match std::fs::read_to_string(format!("/tmp/.X{number}-lock")) {
+        Ok(process) => process
+            .trim()
+            .parse()
+            .is_ok_and(|process: u32| Path::new("/proc").join(process.to_string()).exists()),
+        // One that cannot be read is somebody's.
+        Err(error) => error.kind() != std::io::ErrorKind::NotFound,
+    }
 }

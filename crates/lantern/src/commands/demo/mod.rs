@@ -1,5 +1,7 @@
 //! `lantern demo`: simulated machines, a throw-away home, and a walk through the job: real commands of this very program, run as children.
 
+mod desk;
+
 use std::io::IsTerminal;
 use std::os::fd::AsFd;
 use std::path::Path;
@@ -17,6 +19,7 @@ use tokio::net::TcpStream;
 use tokio::process::Command;
 use tokio::signal::unix::SignalKind;
 
+use self::desk::Desk;
 use super::{block_on, watch};
 use crate::cli::demo::DemoArgs;
 use crate::cli::global::Global;
@@ -149,6 +152,7 @@ fn stay(home: &Path, lantern: &Path, machines: &[DemoMachine]) -> Result<(), Fai
         (&paste, "what a console hands out"),
         ("tunnel open chart-room console --browse", "a page on its loopback, in the browser"),
         ("tunnel list --watch", "what is open"),
+        ("run lamp-01 --display -- lamp-view", "a window of the machine's, where a display is"),
         ("key audit", "what is wrong with the ring"),
     ];
     let mut text = fit!(
@@ -183,6 +187,7 @@ impl Stage<'_> {
                 }
                 Beat::Run(run) => self.run(run).await?,
                 Beat::Fetch { machine, tunnel } => self.fetch(machine, tunnel).await?,
+                Beat::Window(run) => self.window(run).await?,
             }
         }
         Ok(())
@@ -222,13 +227,34 @@ impl Stage<'_> {
         output::print(&fit!("{} answers:\n{}", url, Fit::lines(body)))
     }
 
-    /// Runs a command; another ending than the story's ends the demo.
+    /// Runs a command that draws a window, where there is something to draw it on.
+    async fn window(&self, run: &Run) -> Result<(), Failure> {
+        let Some(desk) = Desk::find(self.home).await else {
+            return tell(
+                "There is no display here that keeps a machine's programs apart, and no Xvfb to stand in for one.",
+            );
+        };
+        if desk.server.is_some() {
+            tell("No such display is here, so an Xvfb stands in for one: it draws, and nobody sees it.")?;
+        }
+        self.run_at(run, Some(&desk)).await
+    }
+
     async fn run(&self, run: &Run) -> Result<(), Failure> {
+        self.run_at(run, None).await
+    }
+
+    /// Runs a command; another ending than the story's ends the demo.
+    async fn run_at(&self, run: &Run, desk: Option<&Desk>) -> Result<(), Failure> {
         let broken = |error: std::io::Error| {
             Failure::new(code::INTERNAL, format!("the demo cannot run lantern: {error}"))
         };
         let mut command = Command::new(self.lantern);
         command.args(&run.words).env("LANTERN_HOME", self.home.path()).kill_on_drop(true);
+        if let Some(Desk { around, .. }) = desk {
+            command.env("DISPLAY", around.name.as_deref().unwrap_or_default());
+            command.env("XAUTHORITY", &around.authority);
+        }
         command.stdin(if run.input.is_empty() { Stdio::null() } else { Stdio::piped() });
         echo(run)?;
         // All that is told is one text, in its order.
