@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Draws the pictures of the README anew: the built program on the demo's machines, in an xterm on a virtual display.
-# Needs the Debian packages xvfb, xterm, xdotool, imagemagick, curl and fonts-dejavu-core.
+# Needs the Debian packages xvfb, xauth, xterm, xdotool, imagemagick, curl and fonts-dejavu-core.
 set -euo pipefail
 cd "$(dirname "$0")/../.."
 cargo build --quiet --locked
@@ -8,7 +8,9 @@ lantern=$PWD/target/debug/lantern
 pictures=$PWD/docs/screenshots
 work=$(mktemp -d)
 export DISPLAY=:77
-Xvfb $DISPLAY -screen 0 1280x800x24 >/dev/null 2>&1 &
+export XAUTHORITY=$work/authority
+xauth -q add $DISPLAY . "$(openssl rand -hex 16)" 2>/dev/null
+Xvfb $DISPLAY -screen 0 1280x800x24 -auth "$XAUTHORITY" +extension SECURITY -nolisten tcp >/dev/null 2>&1 &
 server=$!
 until xdotool getmouselocation >/dev/null 2>&1; do sleep 0.1; done
 demo=
@@ -55,6 +57,8 @@ trust lamp-01 || true
 trust lamp-02 || true
 trust foghorn || true
 picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\n'
+picture window "$show; lantern machine set lamp-01 forward-display=true --quiet; show lantern machine show lamp-01; show lantern check lamp-01; show lantern run lamp-01 -- lamp-view"
+lantern machine set lamp-01 forward-display= --quiet
 lantern run foghorn --key harbour --no-questions -- true >/dev/null 2>&1 || true
 picture pick "$show; show lantern shell" "lamp"
 picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+backslash ctrl+backslash ctrl+backslash s

@@ -146,36 +146,31 @@ fn print_table(reports: &[MachineReport], closed: &[OfBook]) -> Result<(), Failu
     for one in closed {
         let listen = one.tunnel.listen.to_string();
         let wide = if one.tunnel.listen.is_loopback() { "" } else { " (WIDE)" };
-        let to =
-            one.tunnel.to.as_ref().map(ToString::to_string).unwrap_or_else(|| "wherever callers ask".into());
-        let row: [String; 5] = [
+        let row: [String; 6] = [
             one.machine.clone(),
             one.name.clone(),
             "not open".into(),
-            format!("{} {listen}{wide}", one.tunnel.kind.word()),
-            to,
+            one.tunnel.kind.word().into(),
+            format!("{listen}{wide}"),
+            leads_to(&one.tunnel),
         ];
         rows.push(row.into_iter().map(Cow::Owned).collect());
     }
-    let mut headings = vec!["MACHINE", "TUNNEL", "STATE", "LISTENS", "LEADS TO"];
+    let mut headings = vec!["MACHINE", "TUNNEL", "STATE", "KIND", "LISTENS", "LEADS TO"];
     if !reports.is_empty() {
-        headings.extend([
-            "BEHIND IT",
-            "SINCE",
-            "CONNECTIONS",
-            "BYTES",
-            "ROUND TRIP",
-            "LAST ERROR",
-            "HELD BY",
-        ]);
+        headings.extend(["BEHIND IT", "SINCE", "OPEN", "IN", "OUT", "ROUND TRIP", "LAST ERROR", "HELD BY"]);
         let is_empty = |at: usize| rows.iter().all(|row| row.get(at).is_none_or(|cell| cell.is_empty()));
-        let empty: Vec<usize> = (5..headings.len()).filter(|at| is_empty(*at)).collect();
+        let empty: Vec<usize> = (6..headings.len()).filter(|at| is_empty(*at)).collect();
         for at in empty.into_iter().rev() {
             headings.remove(at);
             rows.iter_mut().filter(|row| at < row.len()).for_each(|row| drop(row.remove(at)));
         }
     }
     output::print(&output::table(&headings, rows))
+}
+
+fn leads_to(tunnel: &Tunnel) -> String {
+    tunnel.to.as_ref().map_or_else(|| "wherever asked".into(), ToString::to_string)
 }
 
 fn open_row<'a>(
@@ -185,10 +180,7 @@ fn open_row<'a>(
     now: Timestamp,
 ) -> Vec<Cow<'a, str>> {
     let kind = tunnel.tunnel().map_or("", |parsed| parsed.kind.word());
-    let to = tunnel.tunnel().map(|parsed| match parsed.to {
-        Some(to) => to.to_string(),
-        None => "wherever callers ask".into(),
-    });
+    let to = tunnel.tunnel().map(|parsed| leads_to(&parsed));
     let round_trip = report.status.round_trip.map(words::milliseconds).unwrap_or_default();
     let what = words::url(tunnel).map(|url| format!("{url}  ")).unwrap_or_default();
     let behind = tunnel.behind.as_ref().map(|behind| words::behind(behind, now)).unwrap_or_default();
@@ -198,12 +190,14 @@ fn open_row<'a>(
         Cow::Borrowed(report.machine.as_str()),
         Cow::Borrowed(tunnel.name.as_str()),
         words::state(tunnel).into(),
-        format!("{kind} {}", words::listens(tunnel, &report.machine)).into(),
+        kind.into(),
+        words::listens(tunnel, &report.machine).into(),
         to.unwrap_or_default().into(),
         format!("{what}{behind}").into(),
         words::seconds(tunnel.since).into(),
-        format!("{} open, {} in all", tunnel.open, tunnel.total).into(),
-        format!("{} in, {} out", sizes(tunnel.from_machine), sizes(tunnel.to_machine)).into(),
+        format!("{} of {}", tunnel.open, tunnel.total).into(),
+        sizes(tunnel.from_machine).into(),
+        sizes(tunnel.to_machine).into(),
         round_trip.into(),
         error.unwrap_or_default().into(),
         held.to_owned().into(),
