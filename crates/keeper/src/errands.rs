@@ -84,7 +84,7 @@ impl Errands {
         }
         if let Some(trunk) = trunk {
             let (stream, rest) = talk.into_parts();
-            if let Err(error) = share::serve(trunk, stream, rest).await {
+            if let Err(error) = share::serve(trunk, self.pool.clone(), stream, rest).await {
                 debug!(%error, "a program has left");
             }
         }

@@ -302,3 +302,59 @@ fn a_keeper_is_started_where_the_book_says_so_and_a_gateway_is_passed_once() {
     assert_eq!(cable.connections() - before, 2, "a check passes the gateway that the keeper holds");
     desk.lantern(&["keeper", "stop"]).expect(0);
 }
+
+/// Round trips from the start of a command to its first output, over a line with latency.
+fn first_output(desk: &Desk, link: &lantern_harbour::LatencyLink, command: &str) -> u32 {
+    // What is under way from before arrives.
+    std::thread::sleep(Duration::from_millis(200));
+    link.reset();
+    let mut child = desk.command(&["run", "lamp-01", "--", command]).spawn().unwrap();
+    let mut line = String::new();
+    let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
+    std::io::BufRead::read_line(&mut out, &mut line).unwrap();
+    // The count has one for a TCP handshake, which there was not.
+    let trips = link.round_trips() - 1;
+    assert!(line.starts_with("waiting") || line.starts_with("flash 1"), "{line}");
+    assert!(child.wait().unwrap().success());
+    trips
+}
+
+fn delayed(address: std::net::SocketAddr) -> (Arc<lantern_harbour::LatencyLink>, Light) {
+    let one_way = Duration::from_millis(20);
+    let open =
+        move || async move { lantern_harbour::LatencyLink::open(address, one_way).await.map(Arc::new) };
+    kindle(open, Arc::clone)
+}
+
+/// A session waits at the keeper: the command leaves at once. Where the server opens one at a time only, there is none, and nothing is lost by that.
+#[test]
+fn a_warm_command_costs_one_round_trip() {
+    let scene = scene(|_| {});
+    let desk = &scene.desk;
+    let (link, _light) = delayed(scene.lit.address);
+    desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", link.address.port())]).expect(0);
+    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &scene.lit.fingerprint]).expect(0);
+    desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
+    until("a session waits", || !status(desk)["connections"][0]["idle_seconds"].is_null());
+    for _ in 0..3 {
+        assert_eq!(first_output(desk, &link, "slow 3"), 1);
+        until("a session waits", || !status(desk)["connections"][0]["idle_seconds"].is_null());
+    }
+    assert_eq!(connections(desk), 1);
+}
+
+#[test]
+fn a_warm_command_costs_one_round_trip_at_the_real_server_too() {
+    for (config, expected) in [("", 1), ("MaxSessions 1", 2)] {
+        let Some((desk, server, fingerprint)) = support::sshd::with_keeper(config, &[]) else { return };
+        let (link, _light) = delayed(([127, 0, 0, 1], server.port).into());
+        desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", link.address.port())]).expect(0);
+        desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
+        desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
+        for _ in 0..3 {
+            until("nobody to use it", || !status(&desk)["connections"][0]["idle_seconds"].is_null());
+            assert_eq!(first_output(&desk, &link, "echo waiting; sleep 0.5"), expected, "{config}");
+        }
+        assert_eq!(connections(&desk), 1, "{config}");
+    }
+}

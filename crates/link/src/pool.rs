@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use lantern_book::{BookError, Home, TrustStore};
 
-use crate::{AgentSocket, Ask, ConnectRequest, Finding, LinkError, Shares, Trunk, connect_alone};
+use crate::{AgentSocket, Ask, Channel, ConnectRequest, Finding, LinkError, Shares, Trunk, connect_alone};
 
 /// One connection, or the place where one is being made.
 #[derive(Default)]
@@ -20,9 +20,29 @@ struct Place {
 
 struct Live {
     trunk: Trunk,
+    spare: Spare,
     since: Instant,
     last_used: Instant,
     uses: u64,
+}
+
+/// A session that is open before anybody asks for one.
+enum Spare {
+    /// None yet, or the last one was taken.
+    Missing,
+    /// One is being opened.
+    Coming,
+    /// It waits.
+    Here(Channel),
+    /// The machine opens no more than it was asked for: it is not asked again.
+    Refused,
+}
+
+impl Live {
+    /// Whether anybody has a part in it, besides the spare session.
+    fn is_used(&self) -> bool {
+        self.trunk.parts() > 1 + usize::from(matches!(self.spare, Spare::Here(_)))
+    }
 }
 
 impl Place {
@@ -109,8 +129,52 @@ impl Pool {
         let shares = self.own.upgrade().map(|own| own as Arc<dyn Shares>);
         let trunk = connect_alone(&ConnectRequest { shares, ..request.clone() }, ask).await?;
         let now = Instant::now();
-        *place.live() = Some(Live { trunk: trunk.clone(), since: now, last_used: now, uses: 1 });
+        let live = Live { trunk: trunk.clone(), spare: Spare::Missing, since: now, last_used: now, uses: 1 };
+        *place.live() = Some(live);
         Ok(trunk)
+    }
+
+    /// A session of a connection: the one that waits, where one does, so that it costs no round trip. The next one is opened meanwhile.
+    ///
+    /// # Errors
+    /// As [`Trunk::open_session`].
+    pub async fn session(&self, trunk: &Trunk) -> Result<Channel, LinkError> {
+        let spare = self.with_spare(trunk, |spare| std::mem::replace(spare, Spare::Missing));
+        let session = match spare {
+            // One that the machine has closed meanwhile is none.
+            Some(Spare::Here(channel)) if !channel.is_over() => channel,
+            Some(other @ (Spare::Coming | Spare::Refused)) => {
+                self.with_spare(trunk, |spare| *spare = other);
+                trunk.open_session().await?
+            }
+            _ => trunk.open_session().await?,
+        };
+        self.with_spare(trunk, |spare| {
+            if matches!(spare, Spare::Missing)
+                && let Some(own) = self.own.upgrade()
+            {
+                *spare = Spare::Coming;
+                tokio::spawn(own.open_spare(trunk.clone()));
+            }
+        });
+        Ok(session)
+    }
+
+    async fn open_spare(self: Arc<Self>, trunk: Trunk) {
+        let opened = trunk.open_session().await;
+        self.with_spare(&trunk, |spare| *spare = opened.map_or(Spare::Refused, Spare::Here));
+    }
+
+    /// Does something with the spare session of a connection that is held.
+    fn with_spare<T>(&self, trunk: &Trunk, what: impl FnOnce(&mut Spare) -> T) -> Option<T> {
+        let places: Vec<Arc<Place>> = self.places().values().cloned().collect();
+        places
+            .iter()
+            .find_map(|place| {
+                let mut live = place.live();
+                live.as_mut().is_some_and(|live| live.trunk.is_same(trunk)).then(|| live)
+            })
+            .and_then(|mut live| live.as_mut().map(|live| what(&mut live.spare)))
     }
 
     /// Whether there is a connection for this request.
@@ -131,7 +195,7 @@ impl Pool {
                     machine: live.trunk.machine().to_owned(),
                     user: live.trunk.user().to_owned(),
                     age: live.since.elapsed(),
-                    idle: (!live.trunk.is_shared()).then(|| live.last_used.elapsed()),
+                    idle: (!live.is_used()).then(|| live.last_used.elapsed()),
                     uses: live.uses,
                     round_trip: live.trunk.account().statistics.round_trip,
                 })
@@ -144,7 +208,7 @@ impl Pool {
     /// Lets go of those that have ended, and of those that nobody has used for this time.
     pub fn tidy(&self, idle: Duration) {
         self.keep(|live| {
-            if live.trunk.is_shared() {
+            if live.is_used() {
                 live.last_used = Instant::now();
             }
             live.trunk.ended_by().is_none() && live.last_used.elapsed() < idle

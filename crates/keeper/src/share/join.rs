@@ -1,11 +1,12 @@
 //! One program that has joined: a server towards it, a user of the connection towards the machine.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::time::Instant;
 
 use bytes::Bytes;
 use lantern_keys::SystemRandom;
-use lantern_link::{Channel, ChannelEnd, LinkError, Pump, PumpError, Trunk};
+use lantern_link::{Channel, ChannelEnd, LinkError, Pool, Pump, PumpError, Trunk};
 use lantern_ssh::{
     ChannelEvent, ChannelId, GlobalEvent, Machine, OpenFailure, PeerChannel, Server, ServerEvent,
     SessionRequest, Stream,
@@ -20,7 +21,12 @@ use super::passage::{News, Passage, QUEUE};
 ///
 /// # Errors
 /// What ended it; nobody needs to hear of a program that has gone.
-pub(crate) async fn serve(trunk: Trunk, stream: UnixStream, rest: Vec<u8>) -> Result<(), PumpError> {
+pub(crate) async fn serve(
+    trunk: Trunk,
+    pool: Arc<Pool>,
+    stream: UnixStream,
+    rest: Vec<u8>,
+) -> Result<(), PumpError> {
     let mut server = Server::joined(Box::new(SystemRandom), Instant::now())?;
     server.receive_buffer().extend_from_slice(&rest);
     server.handle_input(Instant::now())?;
@@ -28,6 +34,7 @@ pub(crate) async fn serve(trunk: Trunk, stream: UnixStream, rest: Vec<u8>) -> Re
     let grants = ProgramGrants::new(trunk.clone(), tell.clone());
     let joined = Joined {
         trunk,
+        pool,
         server,
         tell,
         grants,
@@ -40,6 +47,8 @@ pub(crate) async fn serve(trunk: Trunk, stream: UnixStream, rest: Vec<u8>) -> Re
 
 struct Joined {
     trunk: Trunk,
+    /// Where sessions wait.
+    pool: Arc<Pool>,
     server: Server,
     tell: mpsc::Sender<News>,
     grants: ProgramGrants,
@@ -122,10 +131,10 @@ impl Joined {
 
     /// Opens on the connection what the program opened: a session, or what it is to lead to.
     fn open(&self, id: ChannelId, to: PeerChannel) {
-        let (trunk, tell) = (self.trunk.clone(), self.tell.clone());
+        let (trunk, pool, tell) = (self.trunk.clone(), self.pool.clone(), self.tell.clone());
         tokio::spawn(async move {
             let opened = match to {
-                PeerChannel::Session => trunk.open_session().await,
+                PeerChannel::Session => pool.session(&trunk).await,
                 PeerChannel::Direct(to) => trunk.open_direct(&to).await,
                 PeerChannel::DirectUnix(path) => trunk.open_streamlocal(&path).await,
                 _ => Err(LinkError::ChannelRefused {

@@ -196,6 +196,12 @@ impl Channel {
         }
     }
 
+    /// Whether the peer has closed it, or the connection is lost.
+    pub fn is_over(&self) -> bool {
+        let state = self.inner.handle.shared.lock();
+        state.ended_by().is_some() || state.channels.get(&self.inner.id).is_none_or(|channel| channel.closed)
+    }
+
     /// Waits until the peer has closed it, or the connection is lost.
     pub async fn ended(&self) -> ChannelEnd {
         poll_fn(|cx| self.poll_ended(cx)).await

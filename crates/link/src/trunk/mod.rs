@@ -232,9 +232,14 @@ impl Trunk {
         }
     }
 
-    /// Whether anybody else has a part in it: another handle, or a channel.
-    pub fn is_shared(&self) -> bool {
-        Arc::strong_count(&self.handle) > 1
+    /// How many have a part in it: handles, this one too, and channels.
+    pub fn parts(&self) -> usize {
+        Arc::strong_count(&self.handle)
+    }
+
+    /// Whether it is the same connection.
+    pub fn is_same(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.handle, &other.handle)
     }
 
     /// Ends the connection for everybody who has a part in it, with a goodbye that nobody waits for.
