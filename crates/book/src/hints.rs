@@ -1,15 +1,23 @@
 //! `hints/`: what was chosen with each machine's server where that is what it lists first, so that the next connection can guess and save a round
-//! trip. A small file for each machine, so that one of ten thousand costs what one costs. A cache: a broken or missing file costs time, nothing else.
+//! trip; and whether it takes a session together with the login, which saves two. A small file for each machine, so that one of ten thousand costs what
+//! one costs. A cache: a broken or missing file costs time, nothing else.
 
 use std::fs::File;
 use std::io::Read;
+
+use lantern_keys::Fingerprint;
 
 use crate::machine_file::MachineFiles;
 use crate::{BookError, Home};
 
 const FOLDER: &str = "hints";
-/// Longest hint, in bytes: two names of algorithms, which have 64 at most (RFC 4251 §6).
-const MAX_LEN: u64 = 130;
+/// Longest file, in bytes: two names of algorithms, which have 64 at most (RFC 4251 §6), and an identification, which has 255 (RFC 4253 §4.2), with a
+/// fingerprint.
+const MAX_LEN: u64 = 512;
+/// What stands for a hint that is none.
+const NO_GUESS: &str = "- -";
+/// So many visits are enough to call a number the same at every one.
+pub const ENOUGH_VISITS: u32 = 2;
 
 /// What may be guessed about one server, by wire names.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -18,6 +26,76 @@ pub struct Hint {
     pub kex: String,
     /// The host key algorithm.
     pub host_key: String,
+}
+
+/// How a server takes a session that is opened together with the login.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Opening {
+    /// Nobody has tried.
+    #[default]
+    Unknown,
+    /// It opens it, and gave it this number at so many visits; more than [`ENOUGH_VISITS`] are not counted.
+    Numbered {
+        /// The number.
+        number: u32,
+        /// The visits.
+        visits: u32,
+    },
+    /// It opens it, with a number that is not the same every time.
+    Changing,
+    /// It does not, or the login with this key was not enough for that.
+    Unwelcome {
+        /// The key.
+        key: Fingerprint,
+        /// What the server called itself.
+        identification: String,
+    },
+}
+
+impl Opening {
+    /// After a visit at which it gave this number.
+    pub fn numbered(self, number: u32) -> Self {
+        match self {
+            Self::Numbered { number: before, visits } if before == number => {
+                Self::Numbered { number, visits: (visits + 1).min(ENOUGH_VISITS) }
+            }
+            Self::Numbered { .. } | Self::Changing => Self::Changing,
+            Self::Unknown | Self::Unwelcome { .. } => Self::Numbered { number, visits: 1 },
+        }
+    }
+
+    /// The number, where it was the same at every visit and there were enough of them.
+    pub fn sure_number(&self) -> Option<u32> {
+        match self {
+            Self::Numbered { number, visits } if *visits >= ENOUGH_VISITS => Some(*number),
+            _ => None,
+        }
+    }
+
+    fn line(&self) -> Option<String> {
+        Some(match self {
+            Self::Unknown => return None,
+            Self::Numbered { number, visits } => format!("number {number} {visits}"),
+            Self::Changing => "changing".to_owned(),
+            Self::Unwelcome { key, identification } => format!("unwelcome {key} {identification}"),
+        })
+    }
+
+    fn parse(line: &str) -> Self {
+        let read = || {
+            let (word, rest) = line.split_once(' ').unwrap_or((line, ""));
+            let (first, second) = rest.split_once(' ').unwrap_or((rest, ""));
+            Some(match word {
+                "number" => Self::Numbered { number: first.parse().ok()?, visits: second.parse().ok()? },
+                "changing" => Self::Changing,
+                "unwelcome" => {
+                    Self::Unwelcome { key: first.parse().ok()?, identification: second.to_owned() }
+                }
+                _ => return None,
+            })
+        };
+        read().unwrap_or_default()
+    }
 }
 
 /// The hints of one home.
@@ -32,22 +110,41 @@ impl Hints {
         Self { files: MachineFiles::of(home, FOLDER) }
     }
 
-    /// The hint for a machine; what cannot be read is no hint.
-    pub fn get(&self, machine: &str) -> Option<Hint> {
+    fn read(&self, machine: &str) -> Option<String> {
         let mut text = String::new();
         File::open(self.files.path(machine)?).ok()?.take(MAX_LEN + 1).read_to_string(&mut text).ok()?;
-        let (kex, host_key) = text.strip_suffix('\n')?.split_once(' ')?;
+        (text.ends_with('\n') && text.len() as u64 <= MAX_LEN).then_some(text)
+    }
+
+    /// The hint for a machine; what cannot be read is no hint.
+    pub fn get(&self, machine: &str) -> Option<Hint> {
+        let text = self.read(machine)?;
+        let line = text.lines().next().filter(|line| *line != NO_GUESS)?;
+        let (kex, host_key) = line.split_once(' ')?;
         Some(Hint { kex: kex.to_owned(), host_key: host_key.to_owned() })
     }
 
-    /// Remembers a hint, when it says something new.
+    /// How a machine's server takes a session with the login.
+    pub fn opening(&self, machine: &str) -> Opening {
+        let text = self.read(machine).unwrap_or_default();
+        text.lines().nth(1).map(Opening::parse).unwrap_or_default()
+    }
+
+    /// Remembers what there is to guess, if anything, and how a session is opened, when it says something new.
     ///
     /// # Errors
     /// What writing runs into.
-    pub fn note(&self, machine: &str, hint: &Hint) -> Result<(), BookError> {
-        match self.get(machine).as_ref() == Some(hint) {
+    pub fn note(&self, machine: &str, hint: Option<&Hint>, opening: &Opening) -> Result<(), BookError> {
+        let first =
+            hint.map_or_else(|| NO_GUESS.to_owned(), |hint| format!("{} {}", hint.kex, hint.host_key));
+        let text = match (hint, opening.line()) {
+            (None, None) => return self.forget(machine),
+            (_, None) => format!("{first}\n"),
+            (_, Some(second)) => format!("{first}\n{second}\n"),
+        };
+        match self.read(machine).as_deref() == Some(text.as_str()) {
             true => Ok(()),
-            false => self.files.write(machine, &format!("{} {}\n", hint.kex, hint.host_key)),
+            false => self.files.write(machine, &text),
         }
     }
 
@@ -96,8 +193,8 @@ mod tests {
         ];
         for name in names.into_iter().chain([long.as_str(), ""]) {
             assert_eq!(hints.get(name), None, "{name}");
-            hints.note(name, &hint("one")).unwrap();
-            hints.note(name, &hint("two")).unwrap();
+            hints.note(name, Some(&hint("one")), &Opening::Unknown).unwrap();
+            hints.note(name, Some(&hint("two")), &Opening::Changing).unwrap();
             let is_kept = names.contains(&name);
             assert_eq!(hints.get(name), is_kept.then(|| hint("two")), "{name}");
         }
@@ -110,10 +207,35 @@ mod tests {
         hints.forget("灯台").unwrap();
         assert_eq!((hints.get("lamp-01"), hints.get("lamp-02")), (None, Some(hint("two"))));
         assert_eq!((hints.get("lamp-03"), hints.get("灯台")), (None, None));
+        assert_eq!(hints.opening("lamp-02"), Opening::Changing);
         // What is no hint is none.
         for broken in ["", "one\n", "one two", &"x ".repeat(200), "\u{0}\n"] {
             fs::write(hints.files.path("lamp-02").unwrap(), broken).unwrap();
             assert_eq!(hints.get("lamp-02"), None, "{broken:?}");
+            assert_eq!(hints.opening("lamp-02"), Opening::Unknown, "{broken:?}");
+        }
+    }
+
+    #[test]
+    fn a_number_is_sure_once_it_was_the_same_at_every_visit() {
+        let folder = tempfile::tempdir().unwrap();
+        let hints = Hints::of(&Home::new(folder.path().to_owned()));
+        let mut sure = Vec::new();
+        for number in [0, 0, 0, 4, 4, 4] {
+            let opening = hints.opening("lamp-01").numbered(number);
+            hints.note("lamp-01", None, &opening).unwrap();
+            assert_eq!(hints.opening("lamp-01"), opening);
+            sure.push(opening.sure_number());
+        }
+        assert_eq!(sure, [None, Some(0), Some(0), None, None, None]);
+        let key = "SHA256:2hHyClpboe1m+NmA1DSUv4fcBgd7289iOKiHGTu2AYY".parse().unwrap();
+        let unwelcome = Opening::Unwelcome { key, identification: "SSH-2.0-another lamp".into() };
+        hints.note("lamp-01", Some(&hint("one")), &unwelcome).unwrap();
+        assert_eq!((hints.get("lamp-01"), hints.opening("lamp-01")), (Some(hint("one")), unwelcome));
+        hints.note("lamp-01", None, &Opening::Unknown).unwrap();
+        assert_eq!(fs::read_dir(folder.path().join(FOLDER)).unwrap().count(), 0);
+        for line in ["number", "number x 1", "number 0", "unwelcome", "unwelcome x y", "open"] {
+            assert_eq!(Opening::parse(line), Opening::Unknown, "{line}");
         }
     }
 }

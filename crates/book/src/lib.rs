@@ -74,7 +74,7 @@ pub use document::Place;
 pub use effective::{Effective, Origin, Part};
 pub use error::{BookError, shown};
 pub use field::{FIELDS, Field, FieldSpec, Kind};
-pub use hints::{Hint, Hints};
+pub use hints::{ENOUGH_VISITS, Hint, Hints, Opening};
 pub use home::{Home, tell_waits};
 pub use image::{IMAGES, Image, image};
 pub use imports::{Imported, Imports};

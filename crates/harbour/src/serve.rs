@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use lantern_keys::{SecretString, SystemRandom};
+use lantern_keys::{RandomSource, SecretString, SystemRandom};
 use lantern_link::{Line, Pump, PumpError};
 use lantern_ssh::{
     ChannelEvent, ChannelId, GlobalEvent, ListenAt, OpenFailure, PeerChannel, Prompts, Server, ServerConfig,
@@ -214,12 +214,25 @@ impl Visit {
         let mut config =
             ServerConfig::new(self.spec.host_keys.clone(), self.spec.offer.clone(), Box::new(SystemRandom));
         config.rekey = self.spec.rekey;
+        if self.spec.numbers_anew {
+            // A random number, as some servers take one.
+            let mut bytes = [0; 4];
+            SystemRandom.fill(&mut bytes);
+            config.first_channel = u32::from_be_bytes(bytes) >> 1;
+        }
         let mut server = Server::new(config, Instant::now())?;
+        let outcome = self.serve(&mut server).await;
+        // What was said before the end is heard.
+        self.pump.say_goodbye(&mut server).await;
+        outcome
+    }
+
+    async fn serve(&mut self, server: &mut Server) -> Result<(), PumpError> {
         loop {
             while let Some(event) = server.poll_event() {
                 match event {
-                    ServerEvent::Auth(request) => self.log_in(request, &mut server)?,
-                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, &mut server)?,
+                    ServerEvent::Auth(request) => self.log_in(request, server)?,
+                    ServerEvent::Channel(id, event) => self.handle_channel(id, event, server)?,
                     ServerEvent::Global(GlobalEvent::ListenWanted(ticket, at)) => {
                         self.forwards.listen(ticket, at)
                     }
@@ -229,7 +242,7 @@ impl Visit {
             }
             let now = Instant::now();
             for session in self.sessions.values_mut() {
-                session.work(&mut server, now)?;
+                session.work(server, now)?;
                 for line in session.take_dials() {
                     let display = PeerChannel::Display { originator: ("127.0.0.1".into(), 0) };
                     if let Ok(id) = server.open_channel(&display, now) {
@@ -239,9 +252,9 @@ impl Visit {
             }
             let wake = self.sessions.values().filter_map(|session| session.wake).min();
             tokio::select! {
-                outcome = self.pump.turn(&mut server) => outcome?,
+                outcome = self.pump.turn(server) => outcome?,
                 () = sleep_until(wake.unwrap_or(now).into()), if wake.is_some() => {}
-                Some(news) = self.forwards.news.recv() => self.forward(news, &mut server)?,
+                Some(news) = self.forwards.news.recv() => self.forward(news, server)?,
             }
         }
     }

@@ -77,6 +77,8 @@ pub struct MachineSpec {
     pub forbids_forwarding: bool,
     /// Whether it tells its host keys after login; it holds all of them, and presents `host_keys` in the order given.
     pub announces: bool,
+    /// Whether each visitor's first channel has another number than the last one's.
+    pub numbers_anew: bool,
     /// What goes wrong.
     pub fault: Option<Fault>,
     /// The algorithms it speaks.
@@ -105,6 +107,7 @@ impl MachineSpec {
             displays: false,
             forbids_forwarding: false,
             announces: false,
+            numbers_anew: false,
             fault: None,
             offer: lantern_link::our_offer(),
             rekey: RekeyPolicy::default(),

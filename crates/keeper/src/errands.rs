@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use lantern_book::{Home, KeyRing, MachineBook, TrustStore};
 use lantern_keys::PublicKey;
-use lantern_link::{Ask, ConnectRequest, Explained, KeyChoice, LinkError, Nobody, Pool, Trunk};
+use lantern_link::{Ask, ConnectRequest, Explained, KeyChoice, LinkError, Nobody, Opens, Pool, Trunk};
 use lantern_operations::tunnel::{
     Connect, LinkPhase, OpenFailure, Persistence, TunnelPlan, TunnelState, TunnelsRequest, named_plans, open,
 };
@@ -123,6 +123,8 @@ impl Errands {
         self.check_trust();
         self.note_terminal(talk);
         let pool = self.pool.clone();
+        // The first session is there with the login, for whoever asks.
+        let request = ConnectRequest { opens: Opens::Session, ..request };
         let made =
             converse(talk, wanted.has_password_for, |ask| async move { pool.get(&request, &*ask).await });
         Ok(match made.await? {

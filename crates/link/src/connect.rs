@@ -49,7 +49,9 @@ pub async fn connect_over(
     reached: &str,
     ask: &dyn Ask,
 ) -> Result<Trunk, LinkError> {
-    log_in(Prepared::new(request, ask).await?, line, reached.to_owned(), ask).await
+    // There is no other line to try without.
+    let prepared = Prepared::new(request, ask).await?.without_early();
+    log_in(prepared, line, reached.to_owned(), ask).await
 }
 
 /// A line to where the request leads, without a login there: dialed, or through its gateways; and how that place is called.
@@ -96,18 +98,32 @@ async fn shared_gateway(request: &ConnectRequest, ask: &dyn Ask) -> Option<Resul
     )
 }
 
-/// One connection with its login. A guess that would have changed what is chosen costs a second try without it.
+/// One connection with its login. A guess that would have changed what is chosen costs a second try without it, and so does a session that a server does
+/// not open with the login.
 async fn hop(prepared: Prepared<'_>, behind: Option<&Trunk>, ask: &dyn Ask) -> Result<Trunk, LinkError> {
     let request = prepared.request;
-    let (line, reached) = open_line(request, behind, ask).await?;
-    match log_in(prepared, line, reached, ask).await {
-        Err(LinkError::Handshake { source: SshError::GuessOutdated, .. }) => {
-            debug!(machine = request.machine, "the guess is out of date");
-            let prepared = Prepared::new(request, ask).await?.without_guess();
-            let (line, reached) = open_line(request, behind, ask).await?;
-            log_in(prepared, line, reached, ask).await
+    let (mut guesses, mut early) = (prepared.guesses, prepared.early.is_some());
+    let mut next = Some(prepared);
+    loop {
+        let mut prepared = match next.take() {
+            Some(prepared) => prepared,
+            None => Prepared::new(request, ask).await?,
+        };
+        if !guesses {
+            prepared = prepared.without_guess();
         }
-        outcome => outcome,
+        if !early {
+            prepared = prepared.without_early();
+        }
+        let (line, reached) = open_line(request, behind, ask).await?;
+        match log_in(prepared, line, reached, ask).await {
+            Err(LinkError::Handshake { source: SshError::GuessOutdated, .. }) if guesses => {
+                debug!(machine = request.machine, "the guess is out of date");
+                guesses = false;
+            }
+            Err(LinkError::Handshake { source: SshError::EarlyUnwelcome, .. }) if early => early = false,
+            outcome => return outcome,
+        }
     }
 }
 
@@ -130,7 +146,7 @@ async fn log_in(
         user: request.user.clone(),
         answer_time: request.limits.login,
     };
-    let trunk = Trunk::start(client, pump, to);
+    let trunk = Trunk::start(client, pump, to, request.opens.clone());
     if !request.only_looking {
         rotation::watch(&request.home, &trunk);
     }

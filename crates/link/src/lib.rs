@@ -15,6 +15,7 @@ mod dial;
 mod display;
 mod dns;
 mod dynamic;
+mod early;
 mod error;
 mod gateway;
 mod line;
@@ -27,6 +28,7 @@ mod own_keys;
 mod pool;
 mod prepared;
 mod probe;
+mod program;
 mod proxy;
 mod pump;
 mod remote;
@@ -58,9 +60,12 @@ pub use local::{Broken, ListenError, Listener, LocalStream, Meter, Passing, bind
 pub use look_around::{Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, who_and_where};
 pub use pool::{Pool, Pooled};
 pub use probe::{probe_host_key, probe_host_keys};
+pub use program::{Program, Runs};
 pub use pump::{Pump, PumpError};
-pub use remote::{Identity, News, Presented, Process, Program, Remote, Runs, Start};
-pub use request::{ConnectRequest, Finding, KeyChoice, Known, Shares, TimeLimits, TrustPolicy, our_offer};
+pub use remote::{Identity, News, Presented, Process, Remote, Start};
+pub use request::{
+    ConnectRequest, Finding, KeyChoice, Known, Opens, Shares, TimeLimits, TrustPolicy, our_offer,
+};
 pub use step::Step;
 pub use surroundings::{Happened, Surroundings};
 pub use trunk::{

@@ -5,11 +5,13 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use lantern_book::Verified;
-use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
+use lantern_keys::{Fingerprint, PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
 use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, PlannedStep, SshError};
+use tokio::time::timeout;
 use tracing::debug;
 
 use crate::ask::{Answer, Ask, Note, Question};
+use crate::early::{self, Intent};
 use crate::line::Line;
 use crate::own_keys::{LeftOut, OwnKey, Put, Putting};
 use crate::prepared::{Prepared, client_config};
@@ -32,6 +34,10 @@ pub(crate) struct Login<'a, 'r> {
     agents: Vec<AgentClient>,
     pub(crate) plan: AuthPlan,
     pub(crate) left_out: LeftOut,
+    /// What is to be opened together with the login.
+    early: Option<Intent>,
+    /// The key by which the login was made that a session is opened with.
+    opened_with: Option<Fingerprint>,
     /// Whether it was told which keys were refused, before a question.
     pub(crate) refusals_told: bool,
     /// The key that an agent is asked to sign with.
@@ -54,7 +60,7 @@ impl<'a, 'r> Login<'a, 'r> {
         reached: String,
         ask: &'a dyn Ask,
     ) -> Result<Self, LinkError> {
-        let Prepared { request, known, keys, agents, plan, left_out, guesses } = prepared;
+        let Prepared { request, known, keys, agents, plan, left_out, guesses, early } = prepared;
         let config = client_config(request, &known, guesses)?;
         let client = Client::new(config, Instant::now())
             .map_err(|source| LinkError::Handshake { place: request.place(), source })?;
@@ -69,6 +75,8 @@ impl<'a, 'r> Login<'a, 'r> {
             agents,
             plan,
             left_out,
+            early,
+            opened_with: None,
             refusals_told: false,
             signing: None,
             password_asked: false,
@@ -95,7 +103,7 @@ impl<'a, 'r> Login<'a, 'r> {
                     ClientEvent::Auth(AuthEvent::Succeeded) => {
                         let by = self.plan.current();
                         self.ask.step(&Step::LoggedIn { by: &by, took: self.since.elapsed() });
-                        return Ok(());
+                        return self.await_early().await;
                     }
                     ClientEvent::Auth(event) => self.handle_auth(event).await?,
                     ClientEvent::Channel(..) | ClientEvent::Global(_) => {}
@@ -109,6 +117,21 @@ impl<'a, 'r> Login<'a, 'r> {
             }
             let turn = self.pump.turn(&mut self.client).await;
             turn.map_err(|error| self.ended(error))?;
+        }
+    }
+
+    /// Waits until a session that was opened with the login is open, which it is with the same flight; whoever opens it late is found out by whoever uses it.
+    async fn await_early(&mut self) -> Result<(), LinkError> {
+        let limit = self.request.limits.login;
+        let opened = async {
+            while self.client.early_is_awaited() {
+                self.pump.turn(&mut self.client).await?;
+            }
+            Ok(())
+        };
+        match timeout(limit, opened).await {
+            Ok(Err(error)) => Err(self.ended(error)),
+            _ => Ok(()),
         }
     }
 
@@ -131,6 +154,13 @@ impl<'a, 'r> Login<'a, 'r> {
     /// that is a login that failed, and not a protocol that broke.
     fn ended(&mut self, error: PumpError) -> LinkError {
         let place = self.request.place();
+        if let (PumpError::Ssh(source), Some(key)) = (&error, self.opened_with)
+            && early::is_to_blame(&self.client, source)
+        {
+            let by_number = *source == SshError::EarlyUnwelcome;
+            early::note_unwelcome(self.request, &self.client, key, by_number);
+            return LinkError::Handshake { place, source: SshError::EarlyUnwelcome };
+        }
         match error {
             PumpError::Ssh(SshError::Disconnected(reason)) if self.client.is_logging_in() => {
                 self.plan.on_impossible("the server ended the login here");
@@ -169,6 +199,11 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.change_password(String::new()).await
             }
             AuthEvent::Rejected { methods, partial_success } => {
+                if let Some(key) = self.opened_with.filter(|_| !self.offered && self.client.early_was_sent())
+                {
+                    // Not enough, or no good any more: the next visit goes one step after the other.
+                    early::note_unwelcome(self.request, &self.client, key, false);
+                }
                 if !std::mem::replace(&mut self.offered, true) {
                     self.ask.step(&Step::Offered { methods: &methods });
                 }
@@ -306,11 +341,15 @@ impl<'a, 'r> Login<'a, 'r> {
                 PlannedStep::Probe => Attempt::None,
                 PlannedStep::Query(index) => Attempt::QueryPublicKey(self.keys[index].public.clone()),
                 PlannedStep::Sign(index) if self.keys[index].signing_agent().is_some() => {
+                    self.open_with(index);
                     self.signing = Some(index);
                     Attempt::SignElsewhere(self.keys[index].public.clone())
                 }
                 PlannedStep::Sign(index) => match self.unlock(index).await? {
-                    Ok(key) => Attempt::PublicKey(key),
+                    Ok(key) => {
+                        self.open_with(index);
+                        Attempt::PublicKey(key)
+                    }
                     Err(why) => {
                         self.plan.on_impossible(why);
                         continue;
@@ -343,6 +382,15 @@ impl<'a, 'r> Login<'a, 'r> {
                 }
             };
             return self.attempt(attempt);
+        }
+    }
+
+    /// Has the session opened with the login by this key, if it is the key for that.
+    fn open_with(&mut self, index: usize) {
+        let Some(key) = self.keys.get(index).map(|key| key.public.fingerprint()) else { return };
+        if let Some(early) = self.early.take_if(|early| early.key == key) {
+            self.client.open_with_login(early.session);
+            self.opened_with = Some(key);
         }
     }
 

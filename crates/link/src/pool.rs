@@ -8,7 +8,9 @@ use std::time::{Duration, Instant};
 
 use lantern_book::{BookError, Home, TrustStore};
 
-use crate::{AgentSocket, Ask, Channel, ConnectRequest, Finding, LinkError, Shares, Trunk, connect_alone};
+use crate::{
+    AgentSocket, Ask, Channel, ConnectRequest, Finding, LinkError, Opens, Shares, Trunk, connect_alone,
+};
 
 /// One connection, or the place where one is being made.
 #[derive(Default)]
@@ -98,7 +100,15 @@ fn made_by(request: &ConnectRequest) -> String {
         let home = Home::new(request.home.path().to_owned());
         let signs = AgentSocket { path: PathBuf::new(), what: "" };
         let agents = request.agents.first().map(|_| signs).into_iter().collect();
-        ConnectRequest { home, shares: None, known: None, agents, via, ..request.clone() }
+        ConnectRequest {
+            home,
+            opens: Opens::Nothing,
+            shares: None,
+            known: None,
+            agents,
+            via,
+            ..request.clone()
+        }
     }
     format!("{:?}", plain(request))
 }
@@ -129,7 +139,8 @@ impl Pool {
         let shares = self.own.upgrade().map(|own| own as Arc<dyn Shares>);
         let trunk = connect_alone(&ConnectRequest { shares, ..request.clone() }, ask).await?;
         let now = Instant::now();
-        let live = Live { trunk: trunk.clone(), spare: Spare::Missing, since: now, last_used: now, uses: 1 };
+        let spare = trunk.take_early_session().map_or(Spare::Missing, Spare::Here);
+        let live = Live { trunk: trunk.clone(), spare, since: now, last_used: now, uses: 1 };
         *place.live() = Some(live);
         Ok(trunk)
     }

@@ -10,6 +10,7 @@ use lantern_ssh::{AuthPlan, Client, ClientConfig, Guess, KeyCandidate};
 use tracing::debug;
 
 use crate::ask::{Ask, Note};
+use crate::early::{self, Intent};
 use crate::own_keys::{KEYS_FIRST, LeftOut, OwnKey, choose, join_agents, own_keys};
 use crate::request::ASKED_MEANWHILE;
 use crate::{AgentClient, ConnectRequest, Known, LinkError};
@@ -22,14 +23,12 @@ pub(crate) fn remember(request: &ConnectRequest, client: &Client, took: Option<F
         None => Ok(()),
     };
     let hints = Hints::of(&request.home);
-    let hinted = match client.next_guess() {
-        Some(guess) => {
-            let hint = Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() };
-            hints.note(&request.machine, &hint)
-        }
-        // An old one would go on to cost what it cost today.
-        None => hints.forget(&request.machine),
-    };
+    // None where there is nothing to guess: an old one would go on to cost what it cost today.
+    let hint = client
+        .next_guess()
+        .map(|guess| Hint { kex: guess.kex.name().into(), host_key: guess.host_key.name().into() });
+    let opening = early::learned(&hints, &request.machine, client);
+    let hinted = hints.note(&request.machine, hint.as_ref(), &opening);
     let now = Timestamp::now();
     let used = Uses::of(&request.home).note(&request.machine, |noted| {
         (noted.used, noted.seen) = (Some(now), Some(now));
@@ -49,12 +48,19 @@ pub(crate) struct Prepared<'r> {
     pub(crate) plan: AuthPlan,
     pub(crate) left_out: LeftOut,
     pub(crate) guesses: bool,
+    /// What is opened together with the login.
+    pub(crate) early: Option<Intent>,
 }
 
 impl<'r> Prepared<'r> {
     /// The same without a guess at what the server prefers.
     pub(crate) fn without_guess(self) -> Self {
         Self { guesses: false, ..self }
+    }
+
+    /// The same without a session that is opened together with the login.
+    pub(crate) fn without_early(self) -> Self {
+        Self { early: None, ..self }
     }
 
     pub(crate) async fn new(request: &'r ConnectRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
@@ -66,6 +72,7 @@ impl<'r> Prepared<'r> {
         let mut keys = own_keys(request, ask, &mut left_out).await?;
         let agents = join_agents(request, &mut keys).await;
         let took = Uses::of(&request.home).get(&request.machine).took;
+        let early = Intent::of(request, &known.hints, took);
         let keys = choose(request, keys, took.as_ref(), &mut left_out);
         let candidates = keys.iter().map(|key| KeyCandidate {
             name: key.name.clone(),
@@ -80,7 +87,7 @@ impl<'r> Prepared<'r> {
         if ask.wants_methods() {
             plan = plan.with_probe_first();
         }
-        Ok(Self { request, known, keys, agents, plan, left_out, guesses: true })
+        Ok(Self { request, known, keys, agents, plan, left_out, guesses: true, early })
     }
 }
 

@@ -11,6 +11,7 @@ use lantern_book::{BookError, Hints, Home, Proxy, Resolver, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
+use crate::program::Program;
 use crate::{AgentSocket, Ask, LinkError, Trunk};
 
 /// How often a silent server is asked whether it is there, before the link counts as dead.
@@ -95,6 +96,18 @@ pub trait Shares: Send + Sync + Debug {
     fn find<'a>(&'a self, request: &'a ConnectRequest, ask: &'a dyn Ask) -> Finding<'a>;
 }
 
+/// What is opened on a connection as soon as there is one: what is known beforehand can leave with the login.
+#[derive(Debug, Clone, Default)]
+pub enum Opens {
+    /// Nothing that is known.
+    #[default]
+    Nothing,
+    /// A session; what for is said later.
+    Session,
+    /// A session for this program. [`crate::Remote::start`] is called with it.
+    Program(Program),
+}
+
 /// Everything that a connection needs to know beforehand.
 #[derive(Debug, Clone)]
 pub struct ConnectRequest {
@@ -134,6 +147,8 @@ pub struct ConnectRequest {
     pub known: Option<Arc<Known>>,
     /// Whether the machine may ask for signatures over it: servers tell all sessions of a connection that one of them asked for that.
     pub forwards_agent: bool,
+    /// What is opened first.
+    pub opens: Opens,
     /// Where there are connections that several use; none: it is one's own.
     pub shares: Option<Arc<dyn Shares>>,
     /// How long steps may take.
@@ -164,6 +179,7 @@ impl ConnectRequest {
             only_looking: false,
             known: None,
             forwards_agent: false,
+            opens: Opens::Nothing,
             shares: None,
             limits: TimeLimits::default(),
             offer: our_offer(),

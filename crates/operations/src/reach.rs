@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use lantern_book::BookError;
 use lantern_keys::Fingerprint;
-use lantern_link::{AgentSocket, KeyChoice, Shares, TimeLimits};
+use lantern_link::{AgentSocket, KeyChoice, Opens, Shares, TimeLimits};
 
 /// Why a machine cannot even be tried.
 #[derive(Debug, thiserror::Error)]
@@ -65,6 +65,8 @@ pub struct ReachOptions {
     pub agents: Vec<AgentSocket>,
     /// Whether the machine may ask for signatures.
     pub forwards_agent: bool,
+    /// What is opened first.
+    pub opens: Opens,
     /// Where there are connections that several use.
     pub shares: Option<Arc<dyn Shares>>,
     /// Who we are on this computer: the user where nothing else says one.

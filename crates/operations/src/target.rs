@@ -6,7 +6,7 @@ use std::time::Duration;
 use lantern_book::{
     Destination, Effective, Field, Home, MachineBook, Protocol, Proxy, Resolver, TrustStore, shown,
 };
-use lantern_link::{ConnectRequest, KeyChoice, TimeLimits, TrustPolicy, our_offer};
+use lantern_link::{ConnectRequest, KeyChoice, Opens, TimeLimits, TrustPolicy, our_offer};
 
 use crate::display::DisplayTrust;
 use crate::reach::{ReachError, ReachOptions};
@@ -346,6 +346,7 @@ impl Target {
                 only_looking: false,
                 known: None,
                 forwards_agent: false,
+                opens: Opens::Nothing,
                 shares: options.shares.clone(),
                 limits: options.limits.over(target.limits),
                 offer: our_offer(),
@@ -357,7 +358,7 @@ impl Target {
         });
         let via = via.collect::<Result<Vec<_>, _>>()?;
         let request = hop(&target, self.user(options)?, keys)?;
-        let forwards_agent = options.forwards_agent;
-        Ok(ConnectRequest { via, keys_only, expect: options.expect, forwards_agent, ..request })
+        let (forwards_agent, opens) = (options.forwards_agent, options.opens.clone());
+        Ok(ConnectRequest { via, keys_only, expect: options.expect, forwards_agent, opens, ..request })
     }
 }

@@ -6,11 +6,12 @@ use std::time::{Duration, Instant};
 use bytes::{Bytes, BytesMut};
 use lantern_keys::{PublicKey, RandomSource, SecretString};
 
-use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
+use crate::auth::client::{Attempt, AuthEvent, ClientAuth, Flushed};
 use crate::base::Base;
 use crate::base::machine_methods;
 use crate::channel::{ChannelEvent, ChannelId};
 use crate::connection::Connection;
+use crate::early::Early;
 use crate::global::GlobalEvent;
 use crate::limits::DEFAULT_HANDSHAKE_TIME;
 use crate::message::number;
@@ -80,6 +81,7 @@ pub enum ClientEvent {
 pub struct Client {
     pub(crate) base: Base,
     pub(crate) auth: ClientAuth,
+    pub(crate) early: Early,
     events: VecDeque<ClientEvent>,
     handshake_time: Duration,
     login_time: Duration,
@@ -118,6 +120,7 @@ impl Client {
         Ok(Self {
             base: Base::new(transport, Connection::new(Role::Client)),
             auth: ClientAuth::new(config.user),
+            early: Early::default(),
             events: VecDeque::new(),
             handshake_time: config.handshake_time,
             login_time: config.login_time,
@@ -164,7 +167,7 @@ impl Client {
         self.base.alive()?;
         self.auth.attempt(attempt)?;
         self.patience.restart(now);
-        self.flush_auth()
+        self.flush_auth(now)
     }
 
     /// Answers [`AuthEvent::Prompts`].
@@ -184,17 +187,22 @@ impl Client {
     pub fn supply_signature(&mut self, signature: &[u8], now: Instant) -> Result<(), SshError> {
         self.base.alive()?;
         self.patience.restart(now);
-        self.auth.supply_signature(signature, &mut self.base.transport)
+        self.auth.supply_signature(signature, &mut self.base.transport)?;
+        self.follow_login(true, now)
     }
 
-    fn flush_auth(&mut self) -> Result<(), SshError> {
+    fn flush_auth(&mut self, now: Instant) -> Result<(), SshError> {
         if self.base.transport.awaits_trust() {
             return Ok(());
         }
-        if let Some(event) = self.auth.flush(&mut self.base.transport)? {
-            self.events.push_back(ClientEvent::Auth(event));
+        match self.auth.flush(&mut self.base.transport)? {
+            Flushed::Nothing => Ok(()),
+            Flushed::Sent { is_signed } => self.follow_login(is_signed, now),
+            Flushed::Event(event) => {
+                self.events.push_back(ClientEvent::Auth(event));
+                Ok(())
+            }
         }
-        Ok(())
     }
 
     fn handle_packet(&mut self, payload: Bytes, now: Instant) -> Result<(), SshError> {
@@ -202,6 +210,9 @@ impl Client {
         match message {
             number::SERVICE_ACCEPT | 50..=79 => {
                 if let Some(event) = self.auth.handle(message, reader)? {
+                    if !matches!(event, AuthEvent::Succeeded | AuthEvent::Banner(_)) {
+                        self.void_early();
+                    }
                     self.base.transport.authenticated = self.auth.is_done();
                     self.events.push_back(ClientEvent::Auth(event));
                 }
@@ -221,7 +232,7 @@ impl Client {
                 TransportEvent::Packet(payload) => self.handle_packet(payload, now)?,
             }
         }
-        self.flush_auth()?;
+        self.flush_auth(now)?;
         if !self.waits_before_login() {
             self.patience.pause(now);
         }
@@ -246,7 +257,7 @@ impl Client {
 
     /// Whether the server has answered an attempt to log in, and login is not complete.
     pub fn is_logging_in(&self) -> bool {
-        self.auth.was_answered() && !self.auth.is_done()
+        self.auth.answers() > 0 && !self.auth.is_done()
     }
 
     /// Bytes that are packets already and have not been sent.

@@ -62,6 +62,11 @@ impl Connection {
         }
     }
 
+    /// The same with another number for the first channel.
+    pub(crate) fn numbered_from(role: Role, first: u32) -> Self {
+        Self { next_id: first, ..Self::new(role) }
+    }
+
     pub(crate) fn poll_event(&mut self) -> Option<(ChannelId, ChannelEvent)> {
         self.events.pop_front()
     }

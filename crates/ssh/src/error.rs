@@ -61,6 +61,9 @@ pub enum SshError {
     /// Connect again without a guess.
     #[error("the server's algorithms have changed since the last visit")]
     GuessOutdated,
+    /// The server does not bear a session that is opened together with the login, or numbers its channels otherwise than before. Connect again without.
+    #[error("the server opens no session together with the login")]
+    EarlyUnwelcome,
     /// The server presented another host key in the middle of the connection.
     #[error("the server changed its host key in the middle of the connection, to {now}")]
     HostKeyChanged {

@@ -29,6 +29,7 @@ mod client_requests;
 mod connection;
 pub mod disconnect;
 mod display;
+mod early;
 mod error;
 #[cfg(fuzzing)]
 pub mod fuzzing;
@@ -61,6 +62,7 @@ pub use channel::{ChannelEnded, ChannelEvent, ChannelId, Stream};
 pub use client::{Client, ClientConfig, ClientEvent};
 pub use disconnect::Disconnect;
 pub use display::{COOKIE_PROTOCOL, Cookie, DisplaySetup, SetupError};
+pub use early::EarlySession;
 pub use error::SshError;
 pub use global::{GlobalEvent, GlobalTicket};
 pub use identification::OURS as IDENTIFICATION;

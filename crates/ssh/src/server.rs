@@ -31,6 +31,8 @@ pub struct ServerConfig {
     pub rekey: RekeyPolicy,
     /// Longest wait for a client to log in.
     pub handshake_time: Duration,
+    /// The number of its first channel; any will do (RFC 4254 §5.1).
+    pub first_channel: u32,
     /// Random bytes.
     pub random: Box<dyn RandomSource>,
 }
@@ -39,7 +41,7 @@ impl ServerConfig {
     /// The defaults with these host keys.
     pub fn new(host_keys: Vec<Arc<PrivateKey>>, offer: Offer, random: Box<dyn RandomSource>) -> Self {
         let rekey = RekeyPolicy::default();
-        Self { offer, host_keys, rekey, handshake_time: DEFAULT_HANDSHAKE_TIME * 4, random }
+        Self { offer, host_keys, rekey, handshake_time: DEFAULT_HANDSHAKE_TIME * 4, first_channel: 0, random }
     }
 }
 
@@ -95,7 +97,7 @@ impl Server {
         };
         let transport = begin(transport, now)?;
         Ok(Self {
-            base: Base::new(transport, Connection::new(Role::Server)),
+            base: Base::new(transport, Connection::numbered_from(Role::Server, config.first_channel)),
             auth: ServerAuth::new(),
             events: VecDeque::new(),
             deadline: now + config.handshake_time,

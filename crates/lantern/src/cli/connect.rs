@@ -102,6 +102,7 @@ impl ConnectArgs {
             },
             agents: if self.no_agent { Vec::new() } else { agents(home) },
             forwards_agent: false,
+            opens: lantern_link::Opens::Nothing,
             shares: None,
             local_user: local_user(),
         }

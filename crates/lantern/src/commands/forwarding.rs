@@ -4,10 +4,9 @@ use std::sync::Arc;
 
 use lantern_book::Home;
 use lantern_keys::SystemRandom;
-use lantern_link::{AgentClient, Remote};
+use lantern_link::{AgentClient, Opens, Program, Remote};
 use lantern_operations::display::{DisplayForward, Windows};
 use lantern_operations::{AgentForward, Target};
-use lantern_ssh::DisplayRequest;
 use tokio::sync::mpsc;
 use tracing::debug;
 
@@ -53,12 +52,18 @@ pub(super) struct Forwards {
     display: Option<DisplayForward>,
 }
 
+impl Forwards {
+    /// What a connection for this program opens: the program, unless it is to be told of something that is granted on that connection.
+    pub(super) fn opens(&self, program: &Program) -> Opens {
+        match self.agent.is_none() && self.display.is_none() {
+            true => Opens::Program(program.clone()),
+            false => Opens::Session,
+        }
+    }
+}
+
 /// The same, granted.
 pub(super) struct Granted {
-    /// Whether the agent is.
-    pub(super) agent: bool,
-    /// What the program is to be told of the display.
-    pub(super) display: Option<DisplayRequest>,
     /// Questions about signatures.
     pub(super) questions: Option<mpsc::Receiver<Asked>>,
     /// What goes on at the display.
@@ -75,17 +80,17 @@ impl Forwards {
         Ok(Self { agent, display: display_to_forward(args, home, target).await? })
     }
 
-    /// Lets the machine come back.
-    pub(super) fn grant(self, remote: &Remote) -> Granted {
+    /// Lets the machine come back, and the program know.
+    pub(super) fn grant(self, remote: &Remote, program: &mut Program) -> Granted {
         let mut questions = None;
-        let agent = self.agent.is_some();
+        program.agent = self.agent.is_some();
         if let Some(forward) = self.agent {
             let (asking, asked) = AskInSession::new();
             questions = Some(asked);
             forward.serve(remote.trunk(), asking);
         }
         let windows = self.display.as_ref().map(|display| display.windows().clone());
-        let display = self.display.map(|display| display.serve(remote.trunk(), &mut SystemRandom));
-        Granted { agent, display, questions, windows }
+        program.display = self.display.map(|display| display.serve(remote.trunk(), &mut SystemRandom));
+        Granted { questions, windows }
     }
 }

@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_link::{Answer, Answering, Ask, ChannelEnd, News, Program, Remote, Runs, Start};
+use lantern_operations::ReachOptions;
 use lantern_operations::display::Windows;
-use lantern_operations::{ReachOptions, SessionSettings};
 use lantern_ssh::Stream;
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
@@ -47,13 +47,20 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let ask = asking(&args.connect)?;
     let status = block_on(async {
         let forwards = Forwards::of(&args.forward, &home, target).await?;
-        let options = ReachOptions { forwards_agent: forwards.agent.is_some(), ..options.clone() };
+        let program = Program {
+            runs: Runs::Command(line.into()),
+            environment: environment(&target.session),
+            terminal: None,
+            agent: false,
+            display: None,
+        };
+        let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
+        let options = ReachOptions { forwards_agent, opens, ..options.clone() };
         let remote = connect(&home, target, &options, &ask).await?;
-        let outcome =
-            match Execution::start(&remote, args, line, &target.session, forwards, ask.clone()).await {
-                Ok(execution) => execution.finish().await,
-                Err(failure) => Err(failure),
-            };
+        let outcome = match Execution::start(&remote, args, program, forwards, ask.clone()).await {
+            Ok(execution) => execution.finish().await,
+            Err(failure) => Err(failure),
+        };
         tell_rotations(&remote);
         remote.close().await;
         outcome
@@ -119,14 +126,11 @@ impl<'a> Execution<'a> {
     async fn start(
         remote: &'a Remote,
         args: &RunArgs,
-        line: Vec<u8>,
-        book: &SessionSettings,
+        mut program: Program,
         forwards: Forwards,
         ask: TerminalAsk,
     ) -> Result<Self, Failure> {
-        let Granted { agent, display, questions, windows } = forwards.grant(remote);
-        let runs = Runs::Command(line.into());
-        let program = Program { runs, environment: environment(book), terminal: None, agent, display };
+        let Granted { questions, windows } = forwards.grant(remote, &mut program);
         let is_terminal = std::io::stdin().is_terminal();
         let takes_input = if is_terminal { args.input } else { !args.no_input };
         // Where standard input is the terminal, two would read from it.

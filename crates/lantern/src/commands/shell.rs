@@ -8,7 +8,7 @@ use bytes::Bytes;
 use lantern_book::Home;
 use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
 use lantern_operations::display::Windows;
-use lantern_operations::{ReachOptions, Target};
+use lantern_operations::{ReachOptions, SessionSettings, Target};
 use lantern_ssh::{PtyRequest, Stream};
 use rustix::process::{Signal, kill_current_process_group};
 use tokio::signal::unix::SignalKind;
@@ -78,15 +78,31 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 async fn attend(args: &ShellArgs, home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<u8, Failure> {
     let target = &errand.target;
     let forwards = Forwards::of(&args.forward, home, target).await?;
-    let options = ReachOptions { forwards_agent: forwards.agent.is_some(), ..errand.options.clone() };
+    let program = program(&target.session);
+    let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
+    let options = ReachOptions { forwards_agent, opens, ..errand.options.clone() };
     let remote = connect(home, target, &options, ask).await?;
-    let outcome = match Session::start(&remote, target, !args.no_escape, forwards).await {
+    let outcome = match Session::start(&remote, target, !args.no_escape, program, forwards).await {
         Ok(session) => session.run().await,
         Err(failure) => Err(failure),
     };
     tell_rotations(&remote);
     remote.close().await;
     outcome
+}
+
+/// A shell in this terminal.
+fn program(book: &SessionSettings) -> Program {
+    let mut environment = environment(book);
+    for name in LANGUAGE.iter().filter(|name| book.send_language && !book.environment.contains_key(**name)) {
+        if let Ok(value) = std::env::var(name) {
+            environment.push(((*name).to_owned(), value));
+        }
+    }
+    let own = || std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
+    let terminal = book.terminal_type.clone().unwrap_or_else(own);
+    let terminal = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
+    Program { runs: Runs::Shell, environment, terminal: Some(terminal), agent: false, display: None }
 }
 
 /// How a session came to its end.
@@ -117,22 +133,11 @@ impl<'a> Session<'a> {
         remote: &'a Remote,
         target: &Target,
         escape: bool,
+        mut program: Program,
         forwards: Forwards,
     ) -> Result<Self, Failure> {
         let book = &target.session;
-        let mut environment = environment(book);
-        for name in
-            LANGUAGE.iter().filter(|name| book.send_language && !book.environment.contains_key(**name))
-        {
-            if let Ok(value) = std::env::var(name) {
-                environment.push(((*name).to_owned(), value));
-            }
-        }
-        let own = || std::env::var("TERM").unwrap_or_else(|_| "xterm".into());
-        let terminal = book.terminal_type.clone().unwrap_or_else(own);
-        let terminal = PtyRequest { terminal, size: modes::size(), modes: modes::local() };
-        let Granted { agent, display, questions, windows } = forwards.grant(remote);
-        let program = Program { runs: Runs::Shell, environment, terminal: Some(terminal), agent, display };
+        let Granted { questions, windows } = forwards.grant(remote, &mut program);
         let (process, start) = remote.start(program).await?;
         let mut pipes = Pipes::new(process);
         if let Some(command) = &book.first_command {

@@ -5,40 +5,17 @@
 
 mod process;
 
+use std::collections::VecDeque;
 use std::time::Duration;
 
-use bytes::Bytes;
 use lantern_book::Rotation;
 use lantern_keys::PublicKey;
-use lantern_ssh::{DisplayRequest, PtyRequest, SessionRequest};
+use lantern_ssh::SessionRequest;
 
+use crate::program::Program;
 use crate::{ByteStream, Captured, LinkError, Trunk, capture};
 
 pub use process::{News, Process, Start};
-
-/// What a program runs.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Runs {
-    /// The user's shell.
-    Shell,
-    /// A command, which the user's shell reads.
-    Command(Bytes),
-}
-
-/// A program to be started.
-#[derive(Debug, Clone)]
-pub struct Program {
-    /// What it runs.
-    pub runs: Runs,
-    /// Variables; the machine takes those that it is set up to take.
-    pub environment: Vec<(String, String)>,
-    /// The terminal that it has, if any.
-    pub terminal: Option<PtyRequest>,
-    /// Whether it may ask the agent, which has been granted.
-    pub agent: bool,
-    /// What it is told of a display, which has been granted.
-    pub display: Option<DisplayRequest>,
-}
 
 /// What a machine proved to be.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -94,30 +71,33 @@ impl Remote {
         }
     }
 
-    /// Starts a program: its streams, and what becomes of its start.
+    /// Starts a program: its streams, and what becomes of its start. Where the connection was made for it, it may have been started with the login.
     ///
     /// # Errors
     /// No session, no answer in time, or the connection was lost. That the program itself is refused comes as [`Start::news`].
     pub async fn start(&self, program: Program) -> Result<(Process, Start), LinkError> {
-        let channel = self.trunk.open_session().await?;
-        for (name, value) in program.environment {
-            channel.tell(&SessionRequest::Env { name, value });
-        }
-        let mut start = Start::new(self.machine(), self.answer_limit());
-        if program.agent {
-            start.await_agent(channel.ask(&SessionRequest::ForwardAgent));
-        }
-        if let Some(display) = program.display {
-            start.await_display(channel.ask(&SessionRequest::Display(display)));
-        }
-        if let Some(terminal) = program.terminal {
-            start.await_part("pty-req", channel.ask(&SessionRequest::Pty(terminal)));
-        }
-        let (request, name) = match program.runs {
-            Runs::Shell => (SessionRequest::Shell, "shell"),
-            Runs::Command(command) => (SessionRequest::Exec(command.into()), "exec"),
+        let requests = program.requests();
+        let (channel, mut replies) = match self.trunk.take_early(&program) {
+            Some((channel, replies)) => (self.trunk.opened_session(channel).await?, VecDeque::from(replies)),
+            None => {
+                let channel = self.trunk.open_session().await?;
+                let ask = |(request, wants_reply): &(SessionRequest, bool)| match wants_reply {
+                    true => Some(channel.ask(request)),
+                    false => {
+                        channel.tell(request);
+                        None
+                    }
+                };
+                let replies = requests.iter().filter_map(ask).collect();
+                (channel, replies)
+            }
         };
-        start.await_program(name, channel.ask(&request));
+        let mut start = Start::new(self.machine(), self.answer_limit());
+        for (request, _) in requests.iter().filter(|(_, wants_reply)| *wants_reply) {
+            if let Some(reply) = replies.pop_front() {
+                start.await_answer(request, reply);
+            }
+        }
         Ok((Process::new(channel), start))
     }
 

@@ -105,20 +105,15 @@ impl Start {
         Self { machine: machine.to_owned(), limit, patience, waiting: Vec::new() }
     }
 
-    pub(super) fn await_agent(&mut self, reply: Reply) {
-        self.waiting.push((Awaited::Agent, reply));
-    }
-
-    pub(super) fn await_display(&mut self, reply: Reply) {
-        self.waiting.push((Awaited::Display, reply));
-    }
-
-    pub(super) fn await_part(&mut self, request: &'static str, reply: Reply) {
-        self.waiting.push((Awaited::Part(request), reply));
-    }
-
-    pub(super) fn await_program(&mut self, request: &'static str, reply: Reply) {
-        self.waiting.push((Awaited::Program(request), reply));
+    pub(super) fn await_answer(&mut self, request: &SessionRequest, reply: Reply) {
+        let awaited = match request {
+            SessionRequest::ForwardAgent => Awaited::Agent,
+            SessionRequest::Display(_) => Awaited::Display,
+            SessionRequest::Shell => Awaited::Program("shell"),
+            SessionRequest::Exec(_) => Awaited::Program("exec"),
+            _ => Awaited::Part("pty-req"),
+        };
+        self.waiting.push((awaited, reply));
     }
 
     fn awaits_program(&self) -> bool {

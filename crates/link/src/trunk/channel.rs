@@ -172,15 +172,16 @@ impl Channel {
     pub fn ask(&self, request: &SessionRequest) -> Reply {
         let mut state = self.inner.handle.shared.lock();
         let made = state.client.channel_request(self.inner.id, request, true).is_ok();
-        let number = state.channels.get_mut(&self.inner.id).filter(|_| made).map(|channel| {
-            let number = channel.next_request;
-            channel.next_request += 1;
-            channel.asked.push_back(number);
-            channel.answers.insert(number, None);
-            number
-        });
+        let channel = state.channels.get_mut(&self.inner.id).filter(|_| made);
+        let number = channel.map(ChannelState::expect_answer);
         self.inner.handle.shared.wake_driver();
         drop(state);
+        Reply { channel: self.clone(), number }
+    }
+
+    /// A request that has left already, before this was open; the answer can be waited for, or not.
+    pub(super) fn asked_before(&self) -> Reply {
+        let number = self.with(ChannelState::expect_answer);
         Reply { channel: self.clone(), number }
     }
 

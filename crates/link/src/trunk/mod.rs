@@ -14,6 +14,7 @@
 mod channel;
 mod displays;
 mod driver;
+mod early;
 mod granted;
 mod grants;
 mod listen_requests;
@@ -28,12 +29,13 @@ use lantern_keys::{PublicKey, SystemRandom};
 use lantern_ssh::{Algorithms, Client, DirectTcpip, Joining, OpenFailure, SshError, Statistics};
 use tokio::time::timeout;
 
-use crate::LinkError;
 use crate::line::Line;
 use crate::pump::Pump;
+use crate::{LinkError, Opens};
 
 pub use channel::{Channel, ChannelEnd, Reply};
 pub use displays::refuse_display;
+use early::Early;
 pub use granted::{Granted, Opened};
 pub use grants::{Grant, Uses};
 pub use listening::Listening;
@@ -57,6 +59,7 @@ impl Drop for Handle {
 #[derive(Clone)]
 pub struct Trunk {
     handle: Arc<Handle>,
+    early: Early,
 }
 
 /// What the trunk is asked to remember about where it leads.
@@ -88,12 +91,14 @@ pub struct Account {
 
 impl Trunk {
     /// Takes over a connection that has just been logged in. Must be called within a runtime.
-    pub(crate) fn start(client: Client, pump: Pump<Line>, to: Destination) -> Self {
+    pub(crate) fn start(client: Client, pump: Pump<Line>, to: Destination, opens: Opens) -> Self {
         let shared = Arc::new(Shared::new(client, to));
         let handle = Arc::new(Handle { shared: shared.clone() });
         shared.lock().handle = Arc::downgrade(&handle);
+        let trunk = Self { handle, early: Early::default() };
+        trunk.keep_early(opens);
         tokio::spawn(driver::drive(shared, pump));
-        Self { handle }
+        trunk
     }
 
     /// Joins a connection that another process of ours has logged in, over a line to that process.
@@ -110,7 +115,7 @@ impl Trunk {
         let to_machine = Destination { machine: machine.to_owned(), user: user.to_owned(), answer_time };
         let client = Client::joined(user, to, Box::new(SystemRandom), Instant::now())
             .map_err(|source| LinkError::Lost { machine: machine.to_owned(), source })?;
-        Ok(Self::start(client, Pump::new(line), to_machine))
+        Ok(Self::start(client, Pump::new(line), to_machine, Opens::Nothing))
     }
 
     fn shared(&self) -> &Shared {
@@ -151,9 +156,11 @@ impl Trunk {
     /// # Errors
     /// [`LinkError::ChannelRefused`], [`LinkError::Unanswered`] or [`LinkError::Lost`].
     pub async fn open_session(&self) -> Result<Channel, LinkError> {
-        let opened = self.open("a session", |client, now| client.open_session(now)).await?;
-        let machine = self.machine().to_owned();
-        opened.map_err(|source| LinkError::ChannelRefused { machine, source })
+        let channel = match self.take_early_session() {
+            Some(channel) => channel,
+            None => self.begin(|client, now| client.open_session(now))?,
+        };
+        self.opened_session(channel).await
     }
 
     /// Opens a channel to a place that the machine reaches.
@@ -181,14 +188,27 @@ impl Trunk {
         what: &'static str,
         open: impl FnOnce(&mut Client, Instant) -> Result<lantern_ssh::ChannelId, SshError>,
     ) -> Result<Result<Channel, OpenFailure>, LinkError> {
-        let channel = {
-            let mut state = self.shared().lock();
-            let id = open(&mut state.client, Instant::now()).map_err(|error| self.lost(error))?;
-            state.add_channel(id);
-            self.shared().wake_driver();
-            // Dropped before it is open, it is given up.
-            Channel::new(self.handle.clone(), id)
-        };
+        let channel = self.begin(open)?;
+        self.wait_for_opening(channel, what).await
+    }
+
+    fn begin(
+        &self,
+        open: impl FnOnce(&mut Client, Instant) -> Result<lantern_ssh::ChannelId, SshError>,
+    ) -> Result<Channel, LinkError> {
+        let mut state = self.shared().lock();
+        let id = open(&mut state.client, Instant::now()).map_err(|error| self.lost(error))?;
+        state.add_channel(id);
+        self.shared().wake_driver();
+        // Dropped before it is open, it is given up.
+        Ok(Channel::new(self.handle.clone(), id))
+    }
+
+    async fn wait_for_opening(
+        &self,
+        channel: Channel,
+        what: &'static str,
+    ) -> Result<Result<Channel, OpenFailure>, LinkError> {
         match timeout(self.answer_limit(), channel.opened()).await {
             Ok(Ok(Ok(()))) => Ok(Ok(channel)),
             Ok(Ok(Err(failure))) => Ok(Err(failure)),
@@ -345,6 +365,6 @@ pub(crate) struct WeakTrunk(Weak<Handle>);
 
 impl WeakTrunk {
     pub(crate) fn upgrade(&self) -> Option<Trunk> {
-        self.0.upgrade().map(|handle| Trunk { handle })
+        self.0.upgrade().map(|handle| Trunk { handle, early: Early::default() })
     }
 }

@@ -130,6 +130,15 @@ pub(super) struct ChannelState {
 }
 
 impl ChannelState {
+    /// A request is out; the number of its answer.
+    pub(super) fn expect_answer(&mut self) -> u64 {
+        let number = self.next_request;
+        self.next_request += 1;
+        self.asked.push_back(number);
+        self.answers.insert(number, None);
+        number
+    }
+
     pub(super) fn wait_to_read(&mut self, stream: Stream, cx: &Context<'_>) {
         set(&mut self.readers[index(stream)], cx);
     }
@@ -181,6 +190,11 @@ impl State {
     /// What ended the connection: told by the driver, or found by someone else a moment before it looks.
     pub(super) fn ended_by(&self) -> Option<SshError> {
         self.lost.clone().or_else(|| self.client.failure().cloned())
+    }
+
+    /// The session that was opened with the login, and whether its requests have left.
+    pub(super) fn early(&self) -> Option<(ChannelId, bool)> {
+        self.client.early_session()
     }
 
     pub(super) fn add_channel(&mut self, id: ChannelId) {

@@ -93,6 +93,16 @@ enum Sent {
     Other,
 }
 
+/// What has become of an attempt that waited.
+pub(crate) enum Flushed {
+    /// None did, or it waits on.
+    Nothing,
+    /// It has left; with a signature, or without.
+    Sent { is_signed: bool },
+    /// It has not, for this reason.
+    Event(AuthEvent),
+}
+
 pub(crate) struct ClientAuth {
     user: String,
     state: State,
@@ -108,21 +118,19 @@ impl ClientAuth {
         Self { user, state: State::Idle, service_requested: false, rounds: 0, banner_room: MAX_BANNERS_LEN }
     }
 
-    /// Whether the server has to answer something.
     pub(crate) fn waits_for_peer(&self) -> bool {
         matches!(self.state, State::ExpectAnswer(_) | State::Queued(_))
     }
 
-    /// Whether the server has said no to anything, or wanted more.
-    pub(crate) fn was_answered(&self) -> bool {
-        self.rounds > 0
+    /// How many times the server has said no, or wanted more, or yes.
+    pub(crate) fn answers(&self) -> u32 {
+        self.rounds
     }
 
     pub(crate) fn is_done(&self) -> bool {
         matches!(self.state, State::Done)
     }
 
-    /// Somebody else has logged in.
     pub(crate) fn skip(&mut self) {
         self.state = State::Done;
     }
@@ -140,11 +148,15 @@ impl ClientAuth {
     }
 
     /// Sends a queued attempt when that is possible now.
-    pub(crate) fn flush(&mut self, transport: &mut Transport) -> Result<Option<AuthEvent>, SshError> {
-        if !transport.is_settled() || !matches!(self.state, State::Queued(_)) {
-            return Ok(None);
-        }
-        let State::Queued(attempt) = std::mem::replace(&mut self.state, State::Idle) else { return Ok(None) };
+    pub(crate) fn flush(&mut self, transport: &mut Transport) -> Result<Flushed, SshError> {
+        let attempt = match std::mem::replace(&mut self.state, State::Idle) {
+            State::Queued(attempt) if transport.is_settled() => attempt,
+            other => {
+                self.state = other;
+                return Ok(Flushed::Nothing);
+            }
+        };
+        let is_signed = matches!(attempt, Attempt::PublicKey(_));
         if !std::mem::replace(&mut self.service_requested, true) {
             // The answer is not awaited: a server that refuses the service disconnects (RFC 4253 §10).
             transport.send(|out| {
@@ -153,14 +165,14 @@ impl ClientAuth {
             })?;
         }
         if let Attempt::SignElsewhere(key) = attempt {
-            return Ok(Some(self.want_signature(key, transport)));
+            return Ok(Flushed::Event(self.want_signature(key, transport)));
         }
         match self.send(attempt, transport)? {
             Some(sent) => {
                 self.state = State::ExpectAnswer(sent);
-                Ok(None)
+                Ok(Flushed::Sent { is_signed })
             }
-            None => Ok(Some(self.refused_type(transport))),
+            None => Ok(Flushed::Event(self.refused_type(transport))),
         }
     }
 

@@ -7,6 +7,8 @@ mod schedule;
 mod transmit;
 pub(crate) mod window;
 
+pub(crate) use operations::static_name;
+
 use std::collections::VecDeque;
 
 use crate::message::connection::{OpenFailure, SessionRequest};
@@ -110,6 +112,8 @@ pub(crate) enum RecvState {
 pub(crate) struct Channel {
     pub(crate) phase: Phase,
     pub(crate) peer_id: u32,
+    /// The number that requests were made with before it was open.
+    pub(crate) presumed: Option<u32>,
     pub(crate) send_window: SendWindow,
     pub(crate) recv_window: RecvWindow,
     /// Most data that the peer takes in one packet.
@@ -134,6 +138,7 @@ impl Channel {
         Self {
             phase: Phase::Opening,
             peer_id: 0,
+            presumed: None,
             send_window: SendWindow::default(),
             recv_window: RecvWindow::new(window),
             peer_max_packet: 0,
@@ -159,6 +164,9 @@ impl Channel {
             return Err(crate::SshError::PeerBroke {
                 rule: "the maximum packet size of a channel must not be 0 (RFC 4254 §5.1)",
             });
+        }
+        if self.presumed.is_some_and(|presumed| presumed != peer_id) {
+            return Err(crate::SshError::EarlyUnwelcome);
         }
         self.phase = Phase::Open;
         self.peer_id = peer_id;

@@ -184,7 +184,7 @@ impl Connection {
 }
 
 /// The name of a request of ours, to label its answer.
-fn static_name(request: &SessionRequest) -> &'static str {
+pub(crate) fn static_name(request: &SessionRequest) -> &'static str {
     match request {
         SessionRequest::Env { .. } => "env",
         SessionRequest::Pty(_) => "pty-req",

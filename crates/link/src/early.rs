@@ -1,0 +1,64 @@
+//! A session that is opened together with the login, where the last visits say that this works: with this key, at this server.
+
+use lantern_book::{Hints, Opening};
+use lantern_keys::Fingerprint;
+use lantern_ssh::{Client, EarlySession, SshError};
+use tracing::debug;
+
+use crate::ConnectRequest;
+use crate::program::Program;
+use crate::request::Opens;
+
+/// What is to be opened, with the login by which key.
+#[derive(Debug)]
+pub(crate) struct Intent {
+    pub(crate) key: Fingerprint,
+    pub(crate) session: EarlySession,
+}
+
+impl Intent {
+    /// What the last visits allow. `took` is the key that the machine took last.
+    pub(crate) fn of(request: &ConnectRequest, hints: &Hints, took: Option<Fingerprint>) -> Option<Self> {
+        let program = match &request.opens {
+            Opens::Nothing => return None,
+            Opens::Session => None,
+            Opens::Program(program) => Some(program),
+        };
+        let key = took.filter(|_| !request.only_looking)?;
+        let (number, unless) = match hints.opening(&request.machine) {
+            Opening::Unwelcome { key: with, identification } if with == key => (None, Some(identification)),
+            opening => (opening.sure_number(), None),
+        };
+        let requests = program.filter(|_| number.is_some()).map(Program::requests).unwrap_or_default();
+        Some(Self { key, session: EarlySession { number, requests, unless } })
+    }
+}
+
+/// Whether the connection may have ended since a session was opened together with the login: then another is tried without. Nothing has run: whoever says
+/// goodbye before the session is open has started nothing on it.
+pub(crate) fn is_to_blame(client: &Client, source: &SshError) -> bool {
+    let is_that =
+        matches!(source, SshError::EarlyUnwelcome | SshError::Disconnected(_) | SshError::Closed { .. });
+    is_that && client.early_may_be_unwelcome()
+}
+
+/// Notes for the next visit that this key at this server is not enough, or that its numbers are not the same every time.
+pub(crate) fn note_unwelcome(request: &ConnectRequest, client: &Client, key: Fingerprint, by_number: bool) {
+    debug!(machine = request.machine, by_number, "no session together with the login");
+    let opening = match by_number {
+        true => Opening::Changing,
+        false => Opening::Unwelcome { key, identification: client.peer_identification().to_owned() },
+    };
+    let hints = Hints::of(&request.home);
+    // What is not noted costs the same next time.
+    let _ = hints.note(&request.machine, hints.get(&request.machine).as_ref(), &opening);
+}
+
+/// What this visit taught.
+pub(crate) fn learned(hints: &Hints, machine: &str, client: &Client) -> Opening {
+    let before = hints.opening(machine);
+    match client.early_number() {
+        Some(number) => before.numbered(number),
+        None => before,
+    }
+}
