@@ -6,8 +6,7 @@ use lantern_ssh::{Client, EarlySession, SshError};
 use tracing::debug;
 
 use crate::ConnectRequest;
-use crate::program::Program;
-use crate::request::Opens;
+use crate::program::{Opens, Program};
 
 /// What is to be opened, with the login by which key.
 #[derive(Debug)]

@@ -21,6 +21,7 @@ mod gateway;
 mod line;
 mod local;
 mod login;
+mod login_early;
 mod login_report;
 mod login_trust;
 mod look_around;
@@ -60,12 +61,10 @@ pub use local::{Broken, ListenError, Listener, LocalStream, Meter, Passing, bind
 pub use look_around::{Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, who_and_where};
 pub use pool::{Pool, Pooled};
 pub use probe::{probe_host_key, probe_host_keys};
-pub use program::{Program, Runs};
+pub use program::{Opens, Program, Runs};
 pub use pump::{Pump, PumpError};
 pub use remote::{Identity, News, Presented, Process, Remote, Start};
-pub use request::{
-    ConnectRequest, Finding, KeyChoice, Known, Opens, Shares, TimeLimits, TrustPolicy, our_offer,
-};
+pub use request::{ConnectRequest, Finding, KeyChoice, Known, Shares, TimeLimits, TrustPolicy, our_offer};
 pub use step::Step;
 pub use surroundings::{Happened, Surroundings};
 pub use trunk::{

@@ -7,11 +7,10 @@ use std::time::Instant;
 use lantern_book::Verified;
 use lantern_keys::{Fingerprint, PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
 use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, PlannedStep, SshError};
-use tokio::time::timeout;
 use tracing::debug;
 
 use crate::ask::{Answer, Ask, Note, Question};
-use crate::early::{self, Intent};
+use crate::early::Intent;
 use crate::line::Line;
 use crate::own_keys::{LeftOut, OwnKey, Put, Putting};
 use crate::prepared::{Prepared, client_config};
@@ -30,14 +29,14 @@ pub(crate) struct Login<'a, 'r> {
     /// Where the line leads, in words.
     pub(crate) reached: String,
     pub(crate) known: Arc<Known>,
-    keys: Vec<OwnKey>,
+    pub(crate) keys: Vec<OwnKey>,
     agents: Vec<AgentClient>,
     pub(crate) plan: AuthPlan,
     pub(crate) left_out: LeftOut,
     /// What is to be opened together with the login.
-    early: Option<Intent>,
+    pub(crate) early: Option<Intent>,
     /// The key by which the login was made that a session is opened with.
-    opened_with: Option<Fingerprint>,
+    pub(crate) opened_with: Option<Fingerprint>,
     /// Whether it was told which keys were refused, before a question.
     pub(crate) refusals_told: bool,
     /// The key that an agent is asked to sign with.
@@ -120,21 +119,6 @@ impl<'a, 'r> Login<'a, 'r> {
         }
     }
 
-    /// Waits until a session that was opened with the login is open, which it is with the same flight; whoever opens it late is found out by whoever uses it.
-    async fn await_early(&mut self) -> Result<(), LinkError> {
-        let limit = self.request.limits.login;
-        let opened = async {
-            while self.client.early_is_awaited() {
-                self.pump.turn(&mut self.client).await?;
-            }
-            Ok(())
-        };
-        match timeout(limit, opened).await {
-            Ok(Err(error)) => Err(self.ended(error)),
-            _ => Ok(()),
-        }
-    }
-
     /// Puts a question, and keeps the connection going while it waits.
     ///
     /// # Errors
@@ -152,13 +136,9 @@ impl<'a, 'r> Login<'a, 'r> {
 
     /// What it means that the connection ended now. A server that ends it after it has said no to something has had enough tries:
     /// that is a login that failed, and not a protocol that broke.
-    fn ended(&mut self, error: PumpError) -> LinkError {
+    pub(crate) fn ended(&mut self, error: PumpError) -> LinkError {
         let place = self.request.place();
-        if let (PumpError::Ssh(source), Some(key)) = (&error, self.opened_with)
-            && early::is_to_blame(&self.client, source)
-        {
-            let by_number = *source == SshError::EarlyUnwelcome;
-            early::note_unwelcome(self.request, &self.client, key, by_number);
+        if self.ended_by_early(&error) {
             return LinkError::Handshake { place, source: SshError::EarlyUnwelcome };
         }
         match error {
@@ -199,11 +179,7 @@ impl<'a, 'r> Login<'a, 'r> {
                 self.change_password(String::new()).await
             }
             AuthEvent::Rejected { methods, partial_success } => {
-                if let Some(key) = self.opened_with.filter(|_| !self.offered && self.client.early_was_sent())
-                {
-                    // Not enough, or no good any more: the next visit goes one step after the other.
-                    early::note_unwelcome(self.request, &self.client, key, false);
-                }
+                self.note_rejected();
                 if !std::mem::replace(&mut self.offered, true) {
                     self.ask.step(&Step::Offered { methods: &methods });
                 }
@@ -382,15 +358,6 @@ impl<'a, 'r> Login<'a, 'r> {
                 }
             };
             return self.attempt(attempt);
-        }
-    }
-
-    /// Has the session opened with the login by this key, if it is the key for that.
-    fn open_with(&mut self, index: usize) {
-        let Some(key) = self.keys.get(index).map(|key| key.public.fingerprint()) else { return };
-        if let Some(early) = self.early.take_if(|early| early.key == key) {
-            self.client.open_with_login(early.session);
-            self.opened_with = Some(key);
         }
     }
 

@@ -179,13 +179,13 @@ impl Pool {
     /// Does something with the spare session of a connection that is held.
     fn with_spare<T>(&self, trunk: &Trunk, what: impl FnOnce(&mut Spare) -> T) -> Option<T> {
         let places: Vec<Arc<Place>> = self.places().values().cloned().collect();
-        places
-            .iter()
-            .find_map(|place| {
-                let mut live = place.live();
-                live.as_mut().is_some_and(|live| live.trunk.is_same(trunk)).then(|| live)
-            })
-            .and_then(|mut live| live.as_mut().map(|live| what(&mut live.spare)))
+        for place in places {
+            let mut live = place.live();
+            if let Some(live) = live.as_mut().filter(|live| live.trunk.is_same(trunk)) {
+                return Some(what(&mut live.spare));
+            }
+        }
+        None
     }
 
     /// Whether there is a connection for this request.

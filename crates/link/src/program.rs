@@ -46,3 +46,15 @@ impl Program {
         requests
     }
 }
+
+/// What is opened on a connection as soon as there is one: what is known beforehand can leave with the login.
+#[derive(Debug, Clone, Default)]
+pub enum Opens {
+    /// Nothing that is known.
+    #[default]
+    Nothing,
+    /// A session; what for is said later.
+    Session,
+    /// A session for this program. [`crate::Remote::start`] is called with it.
+    Program(Program),
+}

@@ -11,7 +11,7 @@ use lantern_book::{BookError, Hints, Home, Proxy, Resolver, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
-use crate::program::Program;
+use crate::program::Opens;
 use crate::{AgentSocket, Ask, LinkError, Trunk};
 
 /// How often a silent server is asked whether it is there, before the link counts as dead.
@@ -94,18 +94,6 @@ pub type Finding<'a> = Pin<Box<dyn Future<Output = Option<Result<Trunk, LinkErro
 pub trait Shares: Send + Sync + Debug {
     /// One that is logged in just as this request says; made, with questions to `ask`, where that is what is done here.
     fn find<'a>(&'a self, request: &'a ConnectRequest, ask: &'a dyn Ask) -> Finding<'a>;
-}
-
-/// What is opened on a connection as soon as there is one: what is known beforehand can leave with the login.
-#[derive(Debug, Clone, Default)]
-pub enum Opens {
-    /// Nothing that is known.
-    #[default]
-    Nothing,
-    /// A session; what for is said later.
-    Session,
-    /// A session for this program. [`crate::Remote::start`] is called with it.
-    Program(Program),
 }
 
 /// Everything that a connection needs to know beforehand.

@@ -25,6 +25,7 @@ mod base;
 mod channel;
 mod cipher;
 mod client;
+mod client_early;
 mod client_requests;
 mod connection;
 pub mod disconnect;

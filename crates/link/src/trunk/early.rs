@@ -5,8 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use super::Trunk;
 use super::channel::{Channel, Reply};
 use super::state::State;
-use crate::program::Program;
-use crate::{LinkError, Opens};
+use crate::LinkError;
+use crate::program::{Opens, Program};
 
 /// One that waits.
 pub(super) struct EarlyChannel {

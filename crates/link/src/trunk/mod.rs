@@ -29,9 +29,10 @@ use lantern_keys::{PublicKey, SystemRandom};
 use lantern_ssh::{Algorithms, Client, DirectTcpip, Joining, OpenFailure, SshError, Statistics};
 use tokio::time::timeout;
 
+use crate::LinkError;
 use crate::line::Line;
+use crate::program::Opens;
 use crate::pump::Pump;
-use crate::{LinkError, Opens};
 
 pub use channel::{Channel, ChannelEnd, Reply};
 pub use displays::refuse_display;
