@@ -20,6 +20,9 @@ use crate::line::Line;
 
 /// How long a display may take to answer: it is here, or near.
 const PATIENCE: Duration = Duration::from_secs(5);
+/// How often it is tried again, and how soon, where a display hangs up.
+const TRIES: usize = 4;
+const PAUSE: Duration = Duration::from_millis(100);
 /// The extension that tells programs apart which may see all there is from those that may not.
 const SECURITY: &str = "SECURITY";
 /// What is said of one that does not answer and hangs up.
@@ -141,7 +144,18 @@ impl DisplayHere {
         timeout(PATIENCE, doing).await.unwrap_or_else(|_| Err(self.not_there(ErrorKind::TimedOut.into())))
     }
 
+    /// A display begins anew when the last program leaves it (X Window System Protocol, "Connection Close"), and breaks off what comes in that moment.
     async fn begin(&self) -> Result<Line, DisplayError> {
+        for _ in 0..TRIES {
+            match self.begin_now().await {
+                Err(DisplayError::Odd { met: ENDS, .. }) => tokio::time::sleep(PAUSE).await,
+                met => return met,
+            }
+        }
+        self.begin_now().await
+    }
+
+    async fn begin_now(&self) -> Result<Line, DisplayError> {
         let mut line: Line = match self.line().await? {
             LocalStream::Tcp(stream) => Box::new(stream),
             LocalStream::Unix(stream) => Box::new(stream),
