@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use tokio::net::UnixStream;
 use tokio::sync::oneshot;
 use tokio::task::AbortHandle;
 
@@ -9,11 +10,18 @@ use super::{Exit, Program, ProgramIo, Progress, fatal_signal, window};
 
 /// How often it is looked whether the window was closed.
 const LOOK: Duration = Duration::from_millis(100);
-/// Bytes on their way to the display and back.
-const BUFFER: usize = 64 * 1024;
+
+/// What is drawn.
+#[derive(Clone, Copy)]
+enum Draws {
+    /// The lamp, for this time, or until it is closed.
+    Lamp(Option<Duration>),
+    /// Nothing: so many small requests, to see how long they take.
+    Burst(usize),
+}
 
 pub(super) struct LampView {
-    lasts: Option<Duration>,
+    draws: Draws,
     showing: Option<(oneshot::Receiver<Result<String, String>>, AbortHandle)>,
 }
 
@@ -27,7 +35,11 @@ impl Drop for LampView {
 
 impl LampView {
     pub(super) fn new(seconds: Option<u64>) -> Self {
-        Self { lasts: seconds.map(Duration::from_secs), showing: None }
+        Self { draws: Draws::Lamp(seconds.map(Duration::from_secs)), showing: None }
+    }
+
+    pub(super) fn burst(count: usize) -> Self {
+        Self { draws: Draws::Burst(count), showing: None }
     }
 }
 
@@ -41,12 +53,18 @@ impl Program for LampView {
                 io.err.extend_from_slice(b"lamp-view: this session has no display\n");
                 return Progress::Ended(Exit::Status(1));
             };
-            let (line, ours) = tokio::io::duplex(BUFFER);
+            // A socket, as programs of other machines have it.
+            let Ok((line, ours)) = UnixStream::pair() else { return Progress::Ended(Exit::Status(1)) };
             io.dials.push(Box::new(line));
             let (tell, ended) = oneshot::channel();
-            let (host, lasts) = (io.surroundings.host.clone(), self.lasts);
+            let (host, draws) = (io.surroundings.host.clone(), self.draws);
             let task = tokio::spawn(async move {
-                let shown = window::show(ours, request, host, lasts).await;
+                let shown = match draws {
+                    Draws::Lamp(lasts) => window::show(ours, request, host, lasts).await,
+                    Draws::Burst(count) => window::burst(ours, &request, count)
+                        .await
+                        .map(|took| format!("{count} requests in {} us", took.as_micros())),
+                };
                 let _ = tell.send(shown.map_err(|error| error.to_string()));
             });
             self.showing = Some((ended, task.abort_handle()));

@@ -17,6 +17,7 @@ pub use files::FILES;
 pub(crate) use logins::LoginLists;
 pub(crate) use programs::start;
 pub(crate) use shell::Shell;
+pub use window::burst;
 
 /// Output waiting to be sent above which a program is not asked for more, in bytes.
 pub(crate) const OUTPUT_HIGH_WATER: usize = 256 * 1024;

@@ -26,6 +26,7 @@ checksum          SHA-256 of standard input
 swallow           standard input, counted
 flood BYTES       that many bytes
 wait              nothing, until a signal comes
+draw-burst N      N small requests to your display, timed
 panel             a full-screen view; q leaves it
 lamp-view [N]     the lamp in a window on your display, for N seconds or until it is closed
 ";
@@ -56,6 +57,7 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         "flood" => Box::new(Flood { left: number(1_000_000), at: 0 }),
         "wait" => Box::new(Wait { told: false }),
         "lamp-view" => Box::new(LampView::new(rest.first().and_then(|word| word.parse().ok()))),
+        "draw-burst" => Box::new(LampView::burst(number(10_000) as usize)),
         "panel" => Box::new(panel::Panel::default()),
         "crash" => Box::new(Crash),
         "fail" => done("", "the lamp is out of oil\n", number(1) as u32),

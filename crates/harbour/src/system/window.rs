@@ -28,6 +28,8 @@ const CREATE_GC: u8 = 55;
 const CHANGE_GC: u8 = 56;
 const FILL_POLY: u8 = 69;
 const POLY_FILL_RECTANGLE: u8 = 70;
+const GET_INPUT_FOCUS: u8 = 43;
+const NO_OPERATION: u8 = 127;
 /// The event that says that something is to be drawn anew.
 const EXPOSE: u8 = 12;
 
@@ -116,18 +118,7 @@ pub(super) async fn show(
     host: String,
     lasts: Option<Duration>,
 ) -> Result<String> {
-    let cookie = Cookie::from_hex(&request.cookie).ok_or_else(|| odd("its cookie has another form"))?;
-    let setup = DisplaySetup::ours(request.protocol.as_bytes(), cookie.expose());
-    line.write_all(&setup.encode()).await?;
-    let mut head = [0; 8];
-    line.read_exact(&mut head).await?;
-    let len = usize::from(u16_at(&head, 6).unwrap_or(0)) * 4;
-    let mut rest = vec![0; len.min(MAX_SETUP)];
-    line.read_exact(&mut rest).await?;
-    if head.first() != Some(&1) {
-        let said = rest.get(..usize::from(head[1])).unwrap_or_default();
-        return Err(Error::other(format!("the display refuses: {}", String::from_utf8_lossy(said))));
-    }
+    let rest = begin(&mut line, &request).await?;
     let Screen { first_id, root, size } = screen(&rest).ok_or_else(|| odd("a setup of another form"))?;
     let mut requests = Requests { window: first_id, pen: first_id + 1, bytes: Vec::new() };
     // A background and the event that asks for drawing.
@@ -172,6 +163,42 @@ pub(super) async fn show(
             }
         }
     }
+}
+
+/// So many small requests, each written by itself, and a question behind them; how long it took until that was answered.
+pub async fn burst(
+    mut line: impl AsyncRead + AsyncWrite + Unpin,
+    request: &DisplayRequest,
+    count: usize,
+) -> Result<Duration> {
+    begin(&mut line, request).await?;
+    let start = Instant::now();
+    for _ in 0..count {
+        line.write_all(&[NO_OPERATION, 0, 1, 0]).await?;
+    }
+    line.write_all(&[GET_INPUT_FOCUS, 0, 1, 0]).await?;
+    line.read_exact(&mut [0; 32]).await?;
+    Ok(start.elapsed())
+}
+
+/// Begins the conversation; what the display says of itself.
+async fn begin(
+    line: &mut (impl AsyncRead + AsyncWrite + Unpin),
+    request: &DisplayRequest,
+) -> Result<Vec<u8>> {
+    let cookie = Cookie::from_hex(&request.cookie).ok_or_else(|| odd("its cookie has another form"))?;
+    let setup = DisplaySetup::ours(request.protocol.as_bytes(), cookie.expose());
+    line.write_all(&setup.encode()).await?;
+    let mut head = [0; 8];
+    line.read_exact(&mut head).await?;
+    let len = usize::from(u16_at(&head, 6).unwrap_or(0)) * 4;
+    let mut rest = vec![0; len.min(MAX_SETUP)];
+    line.read_exact(&mut rest).await?;
+    if head.first() != Some(&1) {
+        let said = rest.get(..usize::from(head[1])).unwrap_or_default();
+        return Err(Error::other(format!("the display refuses: {}", String::from_utf8_lossy(said))));
+    }
+    Ok(rest)
 }
 
 /// The tower on its rock, and where the light points now.

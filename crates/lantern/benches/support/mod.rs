@@ -32,6 +32,11 @@ pub type LinkHandle = mpsc::Sender<mpsc::Sender<u32>>;
 impl Scene {
     /// Lights the machine; with `latency`, behind a line with that delay each way.
     pub fn new(latency: Option<Duration>) -> Self {
+        Self::with(latency, |_| {})
+    }
+
+    /// The same with a machine that was changed.
+    pub fn with(latency: Option<Duration>, change: impl FnOnce(&mut MachineSpec)) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let home = Home::new(folder.path().join("home"));
         let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "keeper@bench").unwrap();
@@ -41,7 +46,8 @@ impl Scene {
             .unwrap();
         let mut keeper = UserSpec::new("keeper", None, vec![key.public().clone()]);
         keeper.rule = LoginRule::AnyOf(vec!["publickey"]);
-        let spec = MachineSpec { users: vec![keeper], ..MachineSpec::new(MACHINE, 1).unwrap() };
+        let mut spec = MachineSpec { users: vec![keeper], ..MachineSpec::new(MACHINE, 1).unwrap() };
+        change(&mut spec);
         let host_key = spec.host_keys[0].public().clone();
         let (sender, receiver) = mpsc::channel();
         let (handle, questions) = mpsc::channel::<mpsc::Sender<u32>>();
@@ -77,9 +83,13 @@ impl Scene {
 
     /// Logs in.
     pub async fn connect(&self) -> Trunk {
+        connect(&self.request(), &Nobody).await.unwrap()
+    }
+
+    /// How it is reached.
+    pub fn request(&self) -> ConnectRequest {
         let address = self.machine.ip().to_string();
-        let request = ConnectRequest::new(&self.home, MACHINE, &address, self.machine.port(), "keeper");
-        connect(&request, &Nobody).await.unwrap()
+        ConnectRequest::new(&self.home, MACHINE, &address, self.machine.port(), "keeper")
     }
 
     /// Round trips on the line since the last call.

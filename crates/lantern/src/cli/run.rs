@@ -15,7 +15,7 @@ use crate::cli::one_off::OneOffArgs;
   lantern run lamp-01 'echo $HOME'
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
-  lantern run lamp-01 --display -- xclock            its window is drawn here
+  lantern run lamp-01 --display -- xclock
 
 Everything after MACHINE is the command. One word is a line for the shell of the user on the
 machine, as it is. Several words behind -- arrive there as those words, quoted for a POSIX
