@@ -358,3 +358,30 @@ fn a_warm_command_costs_one_round_trip_at_the_real_server_too() {
         assert_eq!(connections(&desk), 1, "{config}");
     }
 }
+
+/// Two sessions are all that the server opens on a connection, and the one that is opened for later comes first: it goes to whoever was refused.
+#[test]
+fn the_session_that_waits_is_in_nobodys_way() {
+    let Some((desk, server, fingerprint)) = support::sshd::with_keeper("MaxSessions 2", &[]) else { return };
+    let (link, _light) = delayed(([127, 0, 0, 1], server.port).into());
+    desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", link.address.port())]).expect(0);
+    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
+    for _ in 0..3 {
+        let both = ["one", "two"].map(|word| {
+            let line = format!("echo {word}; sleep 1");
+            desk.command(&["run", "lamp-01", "--", &line])
+                .stderr(std::process::Stdio::piped())
+                .spawn()
+                .unwrap()
+        });
+        for (child, word) in both.into_iter().zip(["one", "two"]) {
+            let out = child.wait_with_output().unwrap();
+            assert_eq!(String::from_utf8_lossy(&out.stdout).trim(), word, "{out:?}");
+            assert!(out.status.success(), "{out:?}");
+        }
+        assert_eq!(connections(&desk), 1);
+        desk.lantern(&["keeper", "stop"]).expect(0);
+        let add = ["keeper", "add", "harbour", "--passphrase-from", "fd:3"];
+        desk.with_secrets(&add, "twelve green lamps", "").expect(0);
+    }
+}

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::{Duration, Instant};
 
 use lantern_book::{BookError, Home, TrustStore};
+use tokio::sync::watch;
 
 use crate::{
     AgentSocket, Ask, Channel, ConnectRequest, Finding, LinkError, Opens, Shares, Trunk, connect_alone,
@@ -32,8 +33,8 @@ struct Live {
 enum Spare {
     /// None yet, or the last one was taken.
     Missing,
-    /// One is being opened.
-    Coming,
+    /// One is being opened; this ends when it is known what came of it.
+    Coming(watch::Receiver<()>),
     /// It waits.
     Here(Channel),
     /// The machine opens no more than it was asked for: it is not asked again.
@@ -150,30 +151,54 @@ impl Pool {
     /// # Errors
     /// As [`Trunk::open_session`].
     pub async fn session(&self, trunk: &Trunk) -> Result<Channel, LinkError> {
-        let spare = self.with_spare(trunk, |spare| std::mem::replace(spare, Spare::Missing));
-        let session = match spare {
-            // One that the machine has closed meanwhile is none.
-            Some(Spare::Here(channel)) if !channel.is_over() => channel,
-            Some(other @ (Spare::Coming | Spare::Refused)) => {
-                self.with_spare(trunk, |spare| *spare = other);
-                trunk.open_session().await?
-            }
-            _ => trunk.open_session().await?,
+        let session = match self.take_spare(trunk) {
+            Some(waiting) => waiting,
+            None => match trunk.open_session().await {
+                Ok(session) => session,
+                // The spare one, which was asked for before, may have been the last that the machine opens.
+                Err(refused) => self.late_spare(trunk).await.ok_or(refused)?,
+            },
         };
         self.with_spare(trunk, |spare| {
             if matches!(spare, Spare::Missing)
                 && let Some(own) = self.own.upgrade()
             {
-                *spare = Spare::Coming;
-                tokio::spawn(own.open_spare(trunk.clone()));
+                let (opening, coming) = watch::channel(());
+                *spare = Spare::Coming(coming);
+                tokio::spawn(own.open_spare(trunk.clone(), opening));
             }
         });
         Ok(session)
     }
 
-    async fn open_spare(self: Arc<Self>, trunk: Trunk) {
+    fn take_spare(&self, trunk: &Trunk) -> Option<Channel> {
+        self.with_spare(trunk, |spare| match std::mem::replace(spare, Spare::Missing) {
+            // One that the machine has closed meanwhile is none.
+            Spare::Here(channel) => (!channel.is_over()).then_some(channel),
+            other => {
+                *spare = other;
+                None
+            }
+        })
+        .flatten()
+    }
+
+    async fn late_spare(&self, trunk: &Trunk) -> Option<Channel> {
+        let coming = self.with_spare(trunk, |spare| match spare {
+            Spare::Coming(coming) => Some(coming.clone()),
+            _ => None,
+        });
+        if let Some(mut coming) = coming.flatten() {
+            // It says nothing, and ends.
+            let _ = coming.changed().await;
+        }
+        self.take_spare(trunk)
+    }
+
+    async fn open_spare(self: Arc<Self>, trunk: Trunk, opening: watch::Sender<()>) {
         let opened = trunk.open_session().await;
         self.with_spare(&trunk, |spare| *spare = opened.map_or(Spare::Refused, Spare::Here));
+        drop(opening);
     }
 
     /// Does something with the spare session of a connection that is held.
