@@ -19,7 +19,7 @@ use aws_lc_rs::kem::{DecapsulationKey, EncapsulationKey, ML_KEM_768};
 use lantern_book::KeyRing;
 use lantern_keys::container::Sealed;
 use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey, Signature, SignatureAlgorithm};
-use support::{Scene, floor_of_login, median};
+use support::{Scene, children_cpu, floor_of_login, median};
 
 const ROUNDS: usize = 60;
 /// The kernel counts the time of children in hundredths of a second: enough of them make that fine.
@@ -79,13 +79,7 @@ fn lantern(scene: &Scene, machine: &str) -> Command {
 
 fn whole_login() {
     let scene = Scene::new(None);
-    let text = format!(
-        "[machines.{}]\naddress = \"{}\"\nport = {}\nuser = \"keeper\"\n",
-        support::MACHINE,
-        scene.machine.ip(),
-        scene.machine.port()
-    );
-    std::fs::write(scene.home.path().join("machines.toml"), text).unwrap();
+    scene.write_book();
     let each = |run: &dyn Fn()| {
         let before = children_cpu();
         (0..LOGINS).for_each(|_| run());
@@ -175,13 +169,4 @@ fn be_the_floor(words: &str) {
         stream.write_all(&vec![0; says]).unwrap();
         stream.read_exact(&mut vec![0; hears]).unwrap();
     }
-}
-
-/// CPU time of children that have ended.
-fn children_cpu() -> Duration {
-    let stat = std::fs::read_to_string("/proc/self/stat").unwrap();
-    let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
-    // proc(5): cutime and cstime are fields 16 and 17; the first one here is the third.
-    let ticks: u64 = fields[13..15].iter().map(|field| field.parse::<u64>().unwrap()).sum();
-    Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second())
 }

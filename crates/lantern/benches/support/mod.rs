@@ -35,6 +35,13 @@ impl Scene {
         Self::with(latency, |_| {})
     }
 
+    /// Names the machine in the book, for whole processes.
+    pub fn write_book(&self) {
+        let (ip, port) = (self.machine.ip(), self.machine.port());
+        let text = format!("[machines.{MACHINE}]\naddress = \"{ip}\"\nport = {port}\nuser = \"keeper\"\n");
+        std::fs::write(self.home.path().join("machines.toml"), text).unwrap();
+    }
+
     /// The same with a machine that was changed.
     pub fn with(latency: Option<Duration>, change: impl FnOnce(&mut MachineSpec)) -> Self {
         let folder = tempfile::tempdir().unwrap();
@@ -153,4 +160,22 @@ pub fn trust(scene: &Scene) {
     let place = scene.machine.to_string();
     TrustStore::accept(&scene.home, MACHINE, &place, &key, Verified::Expected, jiff::Timestamp::now())
         .unwrap();
+}
+
+/// CPU time of children that have ended.
+pub fn children_cpu() -> Duration {
+    ticks("self", 13..15)
+}
+
+/// CPU time of a process that runs.
+pub fn process_cpu(pid: &str) -> Duration {
+    ticks(pid, 11..13)
+}
+
+fn ticks(pid: &str, which: std::ops::Range<usize>) -> Duration {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap();
+    let fields: Vec<&str> = stat.rsplit_once(')').unwrap().1.split_whitespace().collect();
+    // proc(5): utime, stime, cutime and cstime are fields 14 to 17; the first one here is the third.
+    let ticks: u64 = fields[which].iter().map(|field| field.parse::<u64>().unwrap()).sum();
+    Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second())
 }
