@@ -100,6 +100,12 @@ fn the_second_command_costs_no_login_and_is_the_same_in_every_way() {
     screen.send("hostname\n");
     screen.wait_until("the name", |text| text.matches("lamp-01").count() > 1);
     assert_eq!(status(desk)["connections"][0]["idle_seconds"], Value::Null, "somebody uses it");
+    screen.send("\x1c\x1c\x1c");
+    screen.wait_for("e ends the session");
+    screen.send("s");
+    // What it could measure is the way to the keeper.
+    let text = screen.wait_for("lantern keeper status");
+    assert!(text.contains("mlkem768x25519-sha256") && !text.contains("silent for"), "{text}");
     screen.send("exit 5\n");
     assert_eq!(screen.wait_for_exit(), 5);
     assert_eq!(scene.visits(), 7);

@@ -31,6 +31,11 @@ impl Client {
         client.auth.skip();
         Ok(client)
     }
+
+    /// Whether another process has logged in: what is counted, and timed, is the way to that process.
+    pub fn is_joined(&self) -> bool {
+        self.base.transport.is_joined()
+    }
 }
 
 impl Server {

@@ -87,18 +87,21 @@ pub(super) fn state(remote: &Remote, lasted: Duration, windows: Option<&Windows>
         ),
         None => "none yet".into(),
     };
-    let round_trip =
-        statistics.round_trip.map_or("unknown".into(), |time| format!("{:.1} ms", time.as_secs_f64() * 1e3));
+    let line = if account.is_joined {
+        "shares the connection that the keeper holds; its round trip: lantern keeper status".to_owned()
+    } else {
+        let round_trip = statistics.round_trip.map_or("unknown".into(), screen::tunnel::words::milliseconds);
+        let silent = account.idle.as_secs();
+        format!("key exchanges: {}, round trip {round_trip}, silent for {silent} s", statistics.key_exchanges)
+    };
     let display = windows.map(|windows| format!("\n{}", screen::display::state(windows))).unwrap_or_default();
     format!(
-        "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received, key exchanges: {}\nround trip {round_trip}, silent for {} s{display}",
+        "{} as {}, {} for {} s\n{algorithms}\n{} bytes sent, {} received\n{line}{display}",
         identity.machine,
         identity.user,
         lantern_ssh::neutralize_line(&identity.service, 255),
         lasted.as_secs(),
         statistics.bytes_sent,
         statistics.bytes_received,
-        statistics.key_exchanges,
-        account.idle.as_secs(),
     )
 }

@@ -80,6 +80,8 @@ pub struct Account {
     pub algorithms: Option<Algorithms>,
     /// Whether strict key exchange is in force.
     pub is_strict: bool,
+    /// Whether it is a part of a connection of another process: counters and silence are then those of this part.
+    pub is_joined: bool,
     /// Counters.
     pub statistics: Statistics,
     /// How long the server has been silent.
@@ -145,6 +147,7 @@ impl Trunk {
             identification: client.peer_identification().to_owned(),
             algorithms: client.algorithms().copied(),
             is_strict: client.is_strict(),
+            is_joined: client.is_joined(),
             statistics: client.statistics(),
             idle: client.idle(Instant::now()),
             unsent: client.unsent(),

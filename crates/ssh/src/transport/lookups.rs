@@ -69,6 +69,10 @@ impl Transport {
         self.negotiated.ext_info.server_sig_algs.as_deref()
     }
 
+    pub(crate) fn is_joined(&self) -> bool {
+        self.is_joined
+    }
+
     pub(crate) fn statistics(&self, round_trip: Option<Duration>) -> Statistics {
         Statistics {
             bytes_received: self.codec.receiver.direction.bytes_total,
