@@ -75,25 +75,10 @@ pub(crate) async fn converse<T, F: Future<Output = T>>(
     let ask = AskOver { wanted: sender, numbers: Arc::default(), has_password_for };
     let mut open: HashMap<u32, oneshot::Sender<Answer>> = HashMap::new();
     let mut operation = Box::pin(operation(Arc::new(ask)));
-    loop {
+    let outcome = loop {
         tokio::select! {
-            // What there is to tell goes before the outcome.
-            biased;
-            Some(wanted) = wanted.recv() => {
-                let said = match wanted {
-                    Wanted::Question(number, question, answer) => {
-                        open.insert(number, answer);
-                        Said::Question(number, (*question).into())
-                    }
-                    Wanted::Withdrawn(number) => match open.remove(&number) {
-                        Some(_) => Said::Withdrawn(number),
-                        None => continue,
-                    },
-                    Wanted::Note(note) => Said::Note(note),
-                };
-                talk.write(&said, &[]).await.map_err(|_| Gone)?;
-            }
-            outcome = &mut operation => return Ok(outcome),
+            Some(wanted) = wanted.recv() => pass_on(talk, &mut open, wanted).await?,
+            outcome = &mut operation => break outcome,
             received = talk.read::<Reply>() => match received {
                 Ok(Some(received)) => {
                     if let Reply::Answer(number, form) = received.message
@@ -105,7 +90,32 @@ pub(crate) async fn converse<T, F: Future<Output = T>>(
                 Ok(None) | Err(_) => return Err(Gone),
             },
         }
+    };
+    // What was told in its last moment goes before the outcome.
+    drop(operation);
+    while let Ok(wanted) = wanted.try_recv() {
+        pass_on(talk, &mut open, wanted).await?;
     }
+    Ok(outcome)
+}
+
+async fn pass_on(
+    talk: &mut Talk,
+    open: &mut HashMap<u32, oneshot::Sender<Answer>>,
+    wanted: Wanted,
+) -> Result<(), Gone> {
+    let said = match wanted {
+        Wanted::Question(number, question, answer) => {
+            open.insert(number, answer);
+            Said::Question(number, (*question).into())
+        }
+        Wanted::Withdrawn(number) => match open.remove(&number) {
+            Some(_) => Said::Withdrawn(number),
+            None => return Ok(()),
+        },
+        Wanted::Note(note) => Said::Note(note),
+    };
+    talk.write(&said, &[]).await.map_err(|_| Gone)
 }
 
 impl Talk {

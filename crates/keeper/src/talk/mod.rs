@@ -12,6 +12,8 @@
 
 mod answering;
 mod asking;
+#[cfg(test)]
+mod conversation;
 mod forms;
 mod frames;
 
