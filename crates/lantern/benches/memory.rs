@@ -8,7 +8,7 @@ mod support;
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
 
-use support::{Scene, on_this_thread};
+use support::{Scene, on_this_thread, resident};
 
 const LINKS: usize = 200;
 
@@ -43,10 +43,4 @@ fn main() {
     child.kill().unwrap();
     child.wait().unwrap();
     std::fs::remove_dir_all(folder).unwrap();
-}
-
-/// Resident bytes of this process.
-fn resident() -> usize {
-    let statm = std::fs::read_to_string("/proc/self/statm").unwrap();
-    statm.split(' ').nth(1).unwrap().parse::<usize>().unwrap() * rustix::param::page_size()
 }

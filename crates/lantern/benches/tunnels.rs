@@ -18,7 +18,7 @@ use lantern_link::{ConnectRequest, Nobody, connect};
 use lantern_operations::tunnel::{
     Connect, Persistence, TunnelPlan, TunnelState, Tunnels, TunnelsRequest, open,
 };
-use support::{MACHINE, Scene, cpu, median, on_this_thread};
+use support::{MACHINE, Scene, cpu, median, on_this_thread, resident};
 
 const PIECE: usize = 8 << 20;
 const PIECES: usize = 60;
@@ -266,11 +266,6 @@ fn memory() {
     child.kill().unwrap();
     child.wait().unwrap();
     std::fs::remove_dir_all(folder).unwrap();
-}
-
-fn resident() -> usize {
-    let statm = std::fs::read_to_string("/proc/self/statm").unwrap();
-    statm.split(' ').nth(1).unwrap().parse::<usize>().unwrap() * rustix::param::page_size()
 }
 
 /// From a cut to the first answer over the next link, in round trips.

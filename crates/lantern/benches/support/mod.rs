@@ -179,3 +179,9 @@ fn ticks(pid: &str, which: std::ops::Range<usize>) -> Duration {
     let ticks: u64 = fields[which].iter().map(|field| field.parse::<u64>().unwrap()).sum();
     Duration::from_millis(ticks * 1000 / rustix::param::clock_ticks_per_second())
 }
+
+/// Resident bytes of this process.
+pub fn resident() -> usize {
+    let statm = std::fs::read_to_string("/proc/self/statm").unwrap();
+    statm.split(' ').nth(1).unwrap().parse::<usize>().unwrap() * rustix::param::page_size()
+}
