@@ -11,6 +11,9 @@ use support::Desk;
 fn shells_complete_from_the_book() {
     let desk = Desk::with_key();
     desk.lantern(&["machine", "add", "lamp-01", "192.0.2.1", "--tag", "coast"]).expect(0);
+    desk.lantern(&["machine", "add", "foghorn", "192.0.2.2"]).expect(0);
+    desk.lantern(&["tunnel", "add", "lamp-01", "page", "--local", "0", "--to", "127.0.0.1:80"]).expect(0);
+    desk.lantern(&["tunnel", "add", "foghorn", "horn", "--dynamic", "0"]).expect(0);
     let complete = |words: &[&str]| -> String {
         let mut command = desk.command(&[&["--", "lantern"], words].concat());
         command.env("LANTERN_COMPLETE", "bash").env("_CLAP_COMPLETE_INDEX", words.len().to_string());
@@ -38,10 +41,16 @@ fn shells_complete_from_the_book() {
         (&["machine", "list", "--columns", "name,us"], "name,used"),
         (&["trust", "show", "la"], "lamp-01"),
         (&["keeper", "add", "h"], "harbour"),
+        (&["tunnel", "open", "foghorn", ""], "horn"),
+        (&["tunnel", "close", "lamp-01", "p"], "page"),
+        (&["run", "lamp-01", "--display=t"], "--display=trusted"),
+        (&["machine", "set", "lamp-01", "forward-display=s"], "forward-display=single"),
+        (&["profile", "set", "defaults", "keeper=a"], "keeper=auto"),
     ] {
         let met = complete(words);
         assert!(met.lines().any(|line| line == expected), "{words:?}: {met}");
     }
+    assert!(!complete(&["tunnel", "open", "foghorn", ""]).contains("page"), "a tunnel of another machine");
     // As the other shell asks, with what each word means behind it.
     let as_zsh = |words: &[&str]| -> String {
         let mut command = desk.command(&[&["--", "lantern"], words].concat());

@@ -114,12 +114,16 @@ pub(crate) fn profiles() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, profile_names().into_iter()))
 }
 
-/// Names of tunnels that the book has.
+/// Names of tunnels: those of the machines that stand on the line, or all that the book has.
 pub(crate) fn tunnels() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {
         let Some(book) = book() else { return Vec::new() };
-        let maps = book.places().filter_map(|(_, settings)| settings.map(Field::Tunnels));
-        let mut names: Vec<String> = maps.flat_map(|map| map.keys().cloned()).collect();
+        let named = std::env::args().filter_map(|word| book.effective(&word).ok()).collect::<Vec<_>>();
+        let maps: Vec<_> = match named.is_empty() {
+            true => book.places().filter_map(|(_, settings)| settings.map(Field::Tunnels)).collect(),
+            false => named.iter().filter_map(|machine| machine.map(Field::Tunnels)).collect(),
+        };
+        let mut names: Vec<String> = maps.into_iter().flat_map(|map| map.keys().cloned()).collect();
         names.sort();
         names.dedup();
         candidates(current, names.into_iter())
