@@ -219,7 +219,11 @@ impl Client {
                 Ok(())
             }
             met if !self.auth.is_done() => Err(SshError::Unexpected { expected: "authentication", met }),
-            _ => self.base.connection.handle(payload, &mut self.base.transport, now),
+            _ => {
+                let awaited = self.early_is_awaited();
+                self.base.connection.handle(payload, &mut self.base.transport, now)?;
+                if awaited { self.time_after_early(now) } else { Ok(()) }
+            }
         }
     }
 

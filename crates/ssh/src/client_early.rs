@@ -68,6 +68,14 @@ impl Client {
         Ok(())
     }
 
+    /// Asks something that is answered at once, where the early session has just been: windows grow by how long the way is, and nothing has told that.
+    pub(crate) fn time_after_early(&mut self, now: Instant) -> Result<(), SshError> {
+        if self.early_is_awaited() {
+            return Ok(());
+        }
+        self.base.connection.send_keepalive(&mut self.base.transport, now)
+    }
+
     /// The login was not enough: nothing was opened.
     pub(crate) fn void_early(&mut self) {
         if let Early::Sent { id, .. } = self.early {

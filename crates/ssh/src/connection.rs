@@ -246,6 +246,8 @@ impl Connection {
                     self.events.push_back((ChannelId(id), ChannelEvent::OpenFailed(failure)));
                 }
                 self.forget(id);
+                // The next answer belongs to another question.
+                self.round_trips.give_up();
                 Ok(())
             }
             _ => Err(SshError::PeerBroke { rule: "it refused a channel that was not asked for" }),
