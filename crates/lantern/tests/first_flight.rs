@@ -8,43 +8,12 @@
 mod support;
 
 use std::fs;
-use std::net::SocketAddr;
-use std::sync::Arc;
-use std::time::Duration;
 
-use lantern_harbour::{Cable, LatencyLink, LoginRule};
+use lantern_harbour::{Cable, LoginRule};
 use lantern_keys::SecretString;
+use support::line::{delayed, lay, lead, visit};
 use support::sshd::{self, PASSWORD, Sshd};
-use support::{Desk, Light, kindle, light, machine};
-
-fn delayed(address: SocketAddr) -> (Arc<LatencyLink>, Light) {
-    let one_way = Duration::from_millis(15);
-    kindle(move || async move { LatencyLink::open(address, one_way).await.map(Arc::new) }, Arc::clone)
-}
-
-/// A line that counts who comes.
-fn counted(address: SocketAddr) -> (Arc<Cable>, Light) {
-    kindle(move || async move { Cable::lay(address).await.map(Arc::new) }, Arc::clone)
-}
-
-fn lead(desk: &Desk, address: SocketAddr, fingerprint: &str) {
-    let words = [&format!("address={}", address.ip()), &format!("port={}", address.port())];
-    desk.lantern(&["machine", "set", "lamp-01", words[0], words[1]]).expect(0);
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", fingerprint]).expect(0);
-}
-
-/// Round trips until the first output, TCP's own included.
-fn visit(desk: &Desk, link: &LatencyLink, command: &str) -> u32 {
-    std::thread::sleep(Duration::from_millis(150));
-    link.reset();
-    let mut child = desk.command(&["run", "lamp-01", "--", command]).spawn().unwrap();
-    let mut line = String::new();
-    let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
-    std::io::BufRead::read_line(&mut out, &mut line).unwrap();
-    let trips = link.round_trips();
-    assert!(!line.is_empty() && child.wait().unwrap().success());
-    trips
-}
+use support::{Desk, light, machine};
 
 /// A machine of the real server, which lets the key in.
 fn real(config: &str) -> Option<(Desk, Sshd, String)> {
@@ -118,7 +87,7 @@ fn a_server_that_numbers_anew_costs_a_second_connection_once_at_most() {
     spec.numbers_anew = true;
     let lit = light(spec);
     desk.add(&lit);
-    let (cable, _light) = counted(lit.address);
+    let (cable, _light) = lay(lit.address);
     lead(&desk, cable.address, &lit.fingerprint);
     let run = || desk.lantern(&["run", "lamp-01", "--", "whoami"]);
     assert_eq!(visits(&desk, &cable, 5, run), 5);
@@ -148,7 +117,7 @@ fn a_server_that_hangs_up_is_met_without_from_then_on() {
     // From today on it wants a password as well.
     spec.users = vec![both];
     let lit = light(spec);
-    let (cable, _light) = counted(lit.address);
+    let (cable, _light) = lay(lit.address);
     lead(&desk, cable.address, &lit.fingerprint);
     let run = || {
         let words = ["run", "lamp-01", "--password-from", "fd:3", "--", "whoami"];
@@ -170,7 +139,7 @@ fn a_login_that_is_not_enough_goes_on_on_the_same_connection() {
     let sure = hint(&desk);
     assert!(sure.ends_with("number 0 2\n"), "{sure}");
     let both = Sshd::start(&desk, "host", "AuthenticationMethods publickey,password");
-    let (cable, _light) = counted(([127, 0, 0, 1], both.port).into());
+    let (cable, _light) = lay(([127, 0, 0, 1], both.port).into());
     lead(&desk, cable.address, &fingerprint);
     let run = || {
         let words = ["run", "lamp-01", "--password-from", "fd:3", "--", "echo keeper"];
@@ -185,7 +154,7 @@ fn a_login_that_is_not_enough_goes_on_on_the_same_connection() {
     let other = Sshd::start(&desk, "host", "");
     let keys = desk.folder.path().join(format!("sshd-{}/authorized", other.port));
     fs::write(keys, desk.lantern(&["key", "show", "spare", "--line"]).expect(0).out).unwrap();
-    let (cable, _light) = counted(([127, 0, 0, 1], other.port).into());
+    let (cable, _light) = lay(([127, 0, 0, 1], other.port).into());
     lead(&desk, cable.address, &fingerprint);
     let run = || desk.lantern(&["run", "lamp-01", "--", "echo keeper"]);
     assert_eq!(visits(&desk, &cable, 4, run), 4);

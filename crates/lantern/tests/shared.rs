@@ -6,72 +6,12 @@
 
 mod support;
 
-use std::sync::Arc;
-use std::time::{Duration, Instant};
-
-use lantern_harbour::{Cable, LoginRule, MachineSpec, Service, UserSpec};
+use lantern_harbour::{LoginRule, MachineSpec, Service, UserSpec};
 use lantern_keys::SecretString;
 use serde_json::Value;
-use support::{Desk, Light, Lit, PATIENCE, Screen, kindle, light, light_all, machine};
-
-/// A desk whose keeper runs, and a machine behind a cable that counts who comes.
-struct Scene {
-    desk: Desk,
-    lit: Lit,
-    cable: Arc<Cable>,
-    met: u64,
-    _light: Light,
-}
-
-impl Drop for Scene {
-    fn drop(&mut self) {
-        self.desk.lantern(&["keeper", "stop"]);
-    }
-}
-
-fn lay(lit: &Lit) -> (Arc<Cable>, Light) {
-    let address = lit.address;
-    kindle(move || async move { Cable::lay(address).await.map(Arc::new) }, Arc::clone)
-}
-
-fn scene(change: impl FnOnce(&mut MachineSpec)) -> Scene {
-    let desk = Desk::with_key();
-    let mut spec = machine("lamp-01", &desk.public_key("harbour"));
-    change(&mut spec);
-    let lit = light(spec);
-    desk.add(&lit);
-    let (cable, light) = lay(&lit);
-    let port = format!("port={}", cable.address.port());
-    desk.lantern(&["machine", "set", "lamp-01", "address=127.0.0.1", &port]).expect(0);
-    // As if it had been met there.
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &lit.fingerprint]).expect(0);
-    desk.lantern(&["keeper", "start"]).expect(0);
-    let met = cable.connections();
-    Scene { desk, lit, cable, met, _light: light }
-}
-
-impl Scene {
-    /// How many have come over the cable since everything was set up.
-    fn visits(&self) -> u64 {
-        self.cable.connections() - self.met
-    }
-}
-
-fn status(desk: &Desk) -> Value {
-    serde_json::from_str(desk.lantern(&["keeper", "status", "--json"]).expect(0).text()).unwrap()
-}
-
-fn connections(desk: &Desk) -> usize {
-    status(desk)["connections"].as_array().unwrap().len()
-}
-
-fn until(what: &str, found: impl Fn() -> bool) {
-    let deadline = Instant::now() + PATIENCE;
-    while !found() {
-        assert!(Instant::now() < deadline, "waited in vain for {what}");
-        std::thread::sleep(Duration::from_millis(50));
-    }
-}
+use support::keeping::{connections, scene, status, until};
+use support::line::lay;
+use support::{Desk, Screen, light_all, machine};
 
 #[test]
 fn the_second_command_costs_no_login_and_is_the_same_in_every_way() {
@@ -283,7 +223,7 @@ fn a_keeper_is_started_where_the_book_says_so_and_a_gateway_is_passed_once() {
         ..machine(&format!("lamp-{number}"), &key)
     };
     let all = light_all(vec![gate, inner(21), inner(22), inner(23), inner(24)]);
-    let (cable, _light) = lay(&all[0]);
+    let (cable, _light) = lay(all[0].address);
     let gate = format!("keeper@127.0.0.1:{}", cable.address.port());
     desk.lantern(&["machine", "add", "gate", &gate]).expect(0);
     desk.lantern(&["trust", "accept", "gate", "--expect", &all[0].fingerprint]).expect(0);
@@ -295,8 +235,23 @@ fn a_keeper_is_started_where_the_book_says_so_and_a_gateway_is_passed_once() {
     }
     // Without a keeper, one check of many logs in to the gateway once.
     let before = cable.connections();
-    desk.lantern(&["check", "lamp-*", "--json"]);
+    let checked = desk.lantern(&["check", "lamp-*", "--json"]);
+    let checked: Value = serde_json::from_str(checked.text()).unwrap();
     assert_eq!(cable.connections() - before, 1);
+    // What was done at the gateway is told as that, of the machine that came first; the others found it done.
+    let mut at_the_gate: Vec<usize> = checked
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|machine| {
+            let steps = machine["steps"].as_array().unwrap();
+            let of = |gateway: Value| steps.iter().filter(move |step| step["gateway"] == gateway);
+            assert_eq!(of(Value::Null).filter(|step| step["step"] == "port").count(), 1, "{machine:#}");
+            of("gate".into()).count()
+        })
+        .collect();
+    at_the_gate.sort_unstable();
+    assert!(at_the_gate[..3] == [1; 3] && at_the_gate[3] > 4, "{at_the_gate:?}");
     desk.lantern(&["profile", "set", "defaults", "keeper=auto"]).expect(0);
     let run = |name: &str| desk.lantern(&["run", name, "--", "hostname"]).expect(0);
     let first = run("lamp-21");
@@ -307,87 +262,4 @@ fn a_keeper_is_started_where_the_book_says_so_and_a_gateway_is_passed_once() {
     desk.lantern(&["check", "lamp-*", "--json"]);
     assert_eq!(cable.connections() - before, 2, "a check passes the gateway that the keeper holds");
     desk.lantern(&["keeper", "stop"]).expect(0);
-}
-
-/// Round trips from the start of a command to its first output, over a line with latency.
-fn first_output(desk: &Desk, link: &lantern_harbour::LatencyLink, command: &str) -> u32 {
-    // What is under way from before arrives.
-    std::thread::sleep(Duration::from_millis(200));
-    link.reset();
-    let mut child = desk.command(&["run", "lamp-01", "--", command]).spawn().unwrap();
-    let mut line = String::new();
-    let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
-    std::io::BufRead::read_line(&mut out, &mut line).unwrap();
-    // The count has one for a TCP handshake, which there was not.
-    let trips = link.round_trips() - 1;
-    assert!(line.starts_with("waiting") || line.starts_with("flash 1"), "{line}");
-    assert!(child.wait().unwrap().success());
-    trips
-}
-
-fn delayed(address: std::net::SocketAddr) -> (Arc<lantern_harbour::LatencyLink>, Light) {
-    let one_way = Duration::from_millis(20);
-    let open =
-        move || async move { lantern_harbour::LatencyLink::open(address, one_way).await.map(Arc::new) };
-    kindle(open, Arc::clone)
-}
-
-/// A session waits at the keeper: the command leaves at once. Where the server opens one at a time only, there is none, and nothing is lost by that.
-#[test]
-fn a_warm_command_costs_one_round_trip() {
-    let scene = scene(|_| {});
-    let desk = &scene.desk;
-    let (link, _light) = delayed(scene.lit.address);
-    desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", link.address.port())]).expect(0);
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &scene.lit.fingerprint]).expect(0);
-    desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
-    until("a session waits", || !status(desk)["connections"][0]["idle_seconds"].is_null());
-    for _ in 0..3 {
-        assert_eq!(first_output(desk, &link, "slow 3"), 1);
-        until("a session waits", || !status(desk)["connections"][0]["idle_seconds"].is_null());
-    }
-    assert_eq!(connections(desk), 1);
-}
-
-#[test]
-fn a_warm_command_costs_one_round_trip_at_the_real_server_too() {
-    for (config, expected) in [("", 1), ("MaxSessions 1", 2)] {
-        let Some((desk, server, fingerprint)) = support::sshd::with_keeper(config, &[]) else { return };
-        let (link, _light) = delayed(([127, 0, 0, 1], server.port).into());
-        desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", link.address.port())]).expect(0);
-        desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-        desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
-        for _ in 0..3 {
-            until("nobody to use it", || !status(&desk)["connections"][0]["idle_seconds"].is_null());
-            assert_eq!(first_output(&desk, &link, "echo waiting; sleep 0.5"), expected, "{config}");
-        }
-        assert_eq!(connections(&desk), 1, "{config}");
-    }
-}
-
-/// Two sessions are all that the server opens on a connection, and the one that is opened for later comes first: it goes to whoever was refused.
-#[test]
-fn the_session_that_waits_is_in_nobodys_way() {
-    let Some((desk, server, fingerprint)) = support::sshd::with_keeper("MaxSessions 2", &[]) else { return };
-    let (link, _light) = delayed(([127, 0, 0, 1], server.port).into());
-    desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", link.address.port())]).expect(0);
-    desk.lantern(&["trust", "accept", "lamp-01", "--expect", &fingerprint]).expect(0);
-    for _ in 0..3 {
-        let both = ["one", "two"].map(|word| {
-            let line = format!("echo {word}; sleep 1");
-            desk.command(&["run", "lamp-01", "--", &line])
-                .stderr(std::process::Stdio::piped())
-                .spawn()
-                .unwrap()
-        });
-        for (child, word) in both.into_iter().zip(["one", "two"]) {
-            let out = child.wait_with_output().unwrap();
-            assert_eq!(String::from_utf8_lossy(&out.stdout).trim(), word, "{out:?}");
-            assert!(out.status.success(), "{out:?}");
-        }
-        assert_eq!(connections(&desk), 1);
-        desk.lantern(&["keeper", "stop"]).expect(0);
-        let add = ["keeper", "add", "harbour", "--passphrase-from", "fd:3"];
-        desk.with_secrets(&add, "twelve green lamps", "").expect(0);
-    }
 }

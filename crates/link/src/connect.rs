@@ -6,6 +6,7 @@ use lantern_ssh::SshError;
 use tracing::debug;
 
 use crate::dial::{Dial, dial};
+use crate::gateway_steps::OfGateway;
 use crate::line::Line;
 use crate::login::Login;
 use crate::prepared::{Prepared, remember};
@@ -72,12 +73,7 @@ async fn pass_gateways(request: &ConnectRequest, ask: &dyn Ask) -> Result<Option
             let prepared = Prepared::new(gateway, ask).await?;
             hop(prepared, behind.as_ref(), ask).await
         };
-        let trunk = passed.await.map_err(|source| match source {
-            // Told by the gateway before this one.
-            refused @ LinkError::GatewayRefused { .. } => refused,
-            source => LinkError::Gateway { gateway: gateway.machine.clone(), source: Box::new(source) },
-        })?;
-        behind = Some(trunk);
+        behind = Some(passed.await.map_err(|source| at_gateway(&gateway.machine, source))?);
     }
     ask.step(&Step::Machine(&request.machine));
     Ok(behind)
@@ -87,15 +83,21 @@ async fn pass_gateways(request: &ConnectRequest, ask: &dyn Ask) -> Result<Option
 async fn shared_gateway(request: &ConnectRequest, ask: &dyn Ask) -> Option<Result<Trunk, LinkError>> {
     let (shares, (last, before)) = (request.shares.as_ref()?, request.via.split_last()?);
     let gateway = ConnectRequest { via: before.to_vec(), shares: request.shares.clone(), ..last.clone() };
-    let found = shares.find(&gateway, ask).await?;
     ask.step(&Step::Gateway(&last.machine));
-    if found.is_ok() {
+    let of_gateway = OfGateway::new(ask);
+    let found = shares.find(&gateway, &of_gateway).await?;
+    if found.is_ok() && !of_gateway.has_steps() {
         ask.step(&Step::Shared);
     }
-    Some(
-        found
-            .map_err(|source| LinkError::Gateway { gateway: last.machine.clone(), source: Box::new(source) }),
-    )
+    Some(found.map_err(|source| at_gateway(&last.machine, source)))
+}
+
+fn at_gateway(gateway: &str, source: LinkError) -> LinkError {
+    match source {
+        // Told by the gateway before this one, or about it.
+        told @ (LinkError::GatewayRefused { .. } | LinkError::Gateway { .. }) => told,
+        source => LinkError::Gateway { gateway: gateway.to_owned(), source: Box::new(source) },
+    }
 }
 
 /// One connection with its login. A guess that would have changed what is chosen costs a second try without it, and so does a session that a server does

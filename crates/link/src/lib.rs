@@ -18,6 +18,7 @@ mod dynamic;
 mod early;
 mod error;
 mod gateway;
+mod gateway_steps;
 mod line;
 mod local;
 mod login;

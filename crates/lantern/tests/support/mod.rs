@@ -5,6 +5,8 @@
 
 pub mod display;
 pub mod fit;
+pub mod keeping;
+pub mod line;
 pub mod sshd;
 
 use std::io::{Read, Write};
