@@ -25,7 +25,9 @@ use lantern_book::Home;
 
 pub use client::{KeeperError, find, must, status, stop_request};
 pub use errands::{Explain, Trouble};
-pub use holder::{Held, Holder, HolderAnswer, HolderRequest, LinkReport, MachineReport, Told, ask_all};
+pub use holder::{
+    Held, Holder, HolderAnswer, HolderRequest, LinkReport, MachineReport, Told, ask_all, keeper_socket,
+};
 pub use joining::{KeepError, KeeperShares, has_connections, is_older, keep};
 pub use service::{KeeperOptions, Sockets, listen, serve};
 pub use status::{HeldKey, Status};

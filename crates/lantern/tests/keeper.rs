@@ -278,3 +278,20 @@ fn forwarding_without_an_agent_and_units_are_told() {
     assert_eq!(written, unit.text());
     assert_eq!(install(&["keeper", "unit", "--install"]).status.code(), Some(241));
 }
+
+/// All its sockets fit, or it does not start: one that holds keys and no connections would be taken for something else.
+#[test]
+fn a_home_whose_name_is_too_long_for_sockets_is_told_before_anything_starts() {
+    let desk = Desk::new();
+    let stem = desk.folder.path().as_os_str().len() + 1;
+    let with_home = |len: usize| desk.folder.path().join("x".repeat(len - stem)).display().to_string();
+    let longest = 107 - "/open/keeper.sock".len();
+    let home = with_home(longest);
+    desk.lantern(&["--home", &home, "keeper", "start"]).expect(0);
+    assert!(std::os::unix::net::UnixStream::connect(format!("{home}/open/keeper.sock")).is_ok());
+    desk.lantern(&["--home", &home, "keeper", "stop"]).expect(0);
+    let home = with_home(longest + 1);
+    let refused = desk.lantern(&["--home", &home, "keeper", "start"]).expect(241);
+    assert!(refused.err.contains("shorter path"), "{}", refused.err);
+    assert!(!std::path::Path::new(&home).join("keeper.sock").exists());
+}

@@ -18,7 +18,7 @@ pub use serve::{Held, Holder};
 /// The folder of the home where the sockets of all holders are.
 const FOLDER: &str = "open";
 
-/// Where the keeper answers what goes beyond keys.
-pub(crate) fn keeper_socket(home: &lantern_book::Home) -> std::path::PathBuf {
+/// Where the keeper answers what goes beyond keys: the longest path of its sockets.
+pub fn keeper_socket(home: &lantern_book::Home) -> std::path::PathBuf {
     home.file(FOLDER).join("keeper.sock")
 }

@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use lantern_book::{Field, Home, KeyRing, MachineBook};
-use lantern_keeper::{KeeperError, KeeperOptions, Status, Trouble, socket_path};
+use lantern_keeper::{KeeperError, KeeperOptions, Status, Trouble, keeper_socket, socket_path};
 use lantern_keys::{PrivateKey, SecretBytes, SecretString};
 use lantern_link::Explained;
 use lantern_operations::Target;
@@ -60,7 +60,7 @@ pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure
 /// Starts a copy of this program that goes on by itself, and waits until it says that it is ready.
 fn start(home: &Home, args: &StartArgs, json: bool, is_by_the_way: bool) -> Result<(), Failure> {
     let failed = |why: String| Failure::new(code::LOCAL, format!("cannot start the keeper: {why}"));
-    let path = socket_path(home);
+    let path = keeper_socket(home);
     if path.as_os_str().len() > MAX_SOCKET_PATH {
         return Err(failed(format!(
             "{} is longer than the {MAX_SOCKET_PATH} bytes that a socket's path can have",
