@@ -6,7 +6,10 @@ use std::time::Instant;
 use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
 
 use crate::algorithm::KexAlgorithm;
-use crate::{Attempt, AuthAnswer, Client, ClientConfig, Machine, Offer, Server, ServerConfig, ServerEvent};
+use crate::{
+    Attempt, AuthAnswer, Client, ClientConfig, EarlySession, Machine, Offer, Server, ServerConfig,
+    ServerEvent, SessionRequest,
+};
 
 /// Every decoder of a message body.
 pub fn decode_messages(bytes: &[u8]) {
@@ -52,10 +55,10 @@ pub fn server_input(bytes: &[u8], now: Instant) {
 }
 
 /// A client that is logged in, with a channel, and hears messages of any kind under good keys: what [`client_input`] never gets
-/// as far as. The first byte of a piece is its length.
+/// as far as. The first byte says whether the login is still unanswered, and a session left with it; the first byte of a piece is its length.
 pub fn client_after_login(bytes: &[u8], now: Instant) {
-    let Some((mut client, mut server)) = logged_in(now) else { return };
-    let mut rest = bytes;
+    let Some((first, mut rest)) = bytes.split_first() else { return };
+    let Some((mut client, mut server)) = logged_in(first % 2 == 1, now) else { return };
     while let Some((len, more)) = rest.split_first() {
         let (message, more) = more.split_at(more.len().min(usize::from(*len)));
         rest = more;
@@ -83,14 +86,22 @@ pub fn client_after_login(bytes: &[u8], now: Instant) {
     }
 }
 
-fn logged_in(now: Instant) -> Option<(Client, Server)> {
+/// A client that is logged in and has opened a session; `early`: one that waits for the answer to its login, with a session and a command behind that.
+fn logged_in(early: bool, now: Instant) -> Option<(Client, Server)> {
     let key = Arc::new(PrivateKey::generate(KeyAlgorithm::Ed25519, "").ok()?);
     let offer = Offer { kex: vec![KexAlgorithm::Curve25519], ..Offer::new(true) };
     let mut config = ClientConfig::new("keeper".into(), offer.clone(), Box::new(SystemRandom));
     config.known_host_keys = vec![key.public().clone()];
     let mut client = Client::new(config, now).ok()?;
-    let mut server = Server::new(ServerConfig::new(vec![key], offer, Box::new(SystemRandom)), now).ok()?;
-    client.authenticate(Attempt::None, now).ok()?;
+    let mut server =
+        Server::new(ServerConfig::new(vec![key.clone()], offer, Box::new(SystemRandom)), now).ok()?;
+    if early {
+        let requests = vec![(SessionRequest::Exec(b"lamp".to_vec()), true)];
+        client.open_with_login(EarlySession { number: Some(0), requests, unless: None });
+        client.authenticate(Attempt::PublicKey(key), now).ok()?;
+    } else {
+        client.authenticate(Attempt::None, now).ok()?;
+    }
     for _ in 0..8 {
         let to_server = client.poll_transmit(now).to_vec();
         client.sent(to_server.len());
@@ -98,6 +109,9 @@ fn logged_in(now: Instant) -> Option<(Client, Server)> {
         server.handle_input(now).ok()?;
         while let Some(event) = server.poll_event() {
             if let ServerEvent::Auth(_) = event {
+                if early {
+                    return Some((client, server));
+                }
                 server.answer_auth(AuthAnswer::Accept, now).ok()?;
             }
         }

@@ -114,6 +114,7 @@ fn encode(entry: &Entry, out: &mut Vec<u8>) {
     }
 }
 
+/// Entries from any bytes, and back.
 #[cfg(fuzzing)]
 pub fn fuzz_entries(bytes: &[u8]) {
     let all = entries(bytes);

@@ -124,6 +124,7 @@ pub(super) fn authorization(
     }
 }
 
+/// Answers of a display from any bytes.
 #[cfg(fuzzing)]
 pub fn fuzz_reply(bytes: &[u8]) {
     let _ = answer(bytes);
