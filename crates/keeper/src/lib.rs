@@ -9,13 +9,16 @@ mod confirm;
 mod errands;
 mod holder;
 mod joining;
+mod made_with;
 mod outcomes;
 mod peer;
 mod service;
 mod share;
+mod stamp;
 mod status;
 mod talk;
 mod terminal;
+mod tunnels;
 mod vault;
 mod wanted;
 

@@ -93,6 +93,7 @@ pub async fn serve(sockets: Sockets, options: KeeperOptions) {
         asked_about: Mutex::default(),
         last_terminal: Arc::default(),
         trust_seen: Mutex::default(),
+        made_with: Mutex::default(),
     });
     let beside: Arc<dyn Beside> = errands.clone();
     let answering = tokio::spawn(async move {
@@ -123,6 +124,8 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
         unlocking: AsyncMutex::new(()),
     });
     let room = Arc::new(Semaphore::new(MAX_CONNECTIONS));
+    // However much there is to do.
+    let mut tidying = tokio::time::interval(TIDY);
     loop {
         let deadline = shared.with_keeper(|keeper| keeper.poll_timeout());
         tokio::select! {
@@ -144,7 +147,7 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
                 shared.with_keeper(|keeper| keeper.handle_timeout(Instant::now()));
             }
             () = shared.changed.notified() => {}
-            () = tokio::time::sleep(TIDY) => errands.tidy(),
+            _ = tidying.tick() => errands.tidy(),
             () = shared.stop.notified() => return,
         }
     }

@@ -81,7 +81,8 @@ fn a_share_is_not_used_by_those_whose_connection_is_another() {
     run(&["--user", "watch"]);
     desk.lantern(&["machine", "set", "lamp-01", "dead-after=20"]).expect(0);
     run(&[]);
-    assert_eq!((connections(desk), scene.visits()), (4, 4));
+    // The book says something else of the machine: the others go.
+    assert_eq!((connections(desk), scene.visits()), (1, 4));
 }
 
 #[test]
@@ -120,6 +121,44 @@ fn what_is_not_trusted_or_locked_or_stopped_is_not_shared_any_more() {
     assert_eq!(screen.wait_for_exit(), 251);
     assert!(screen.text().contains("the connection to lamp-01 was lost"), "{}", screen.text());
     run().expect(0);
+}
+
+#[test]
+fn a_connection_goes_when_what_made_it_is_not_so_any_more() {
+    let scene = scene(|_| {});
+    let desk = &scene.desk;
+    let set = |setting: &str| drop(desk.lantern(&["machine", "set", "lamp-01", setting]).expect(0));
+    let run = || assert_eq!(desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0).text(), "keeper\n");
+    set("key=harbour");
+    run();
+    // What has nothing to do with it changes nothing, and neither do other machines and keys.
+    set("note=the first of them");
+    desk.lantern(&["machine", "add", "foghorn", "192.0.2.7"]).expect(0);
+    desk.lantern(&["key", "new", "other", "--plain"]).expect(0);
+    run();
+    assert_eq!((scene.visits(), connections(desk)), (1, 1));
+    set("login-limit=59");
+    until("it to go", || connections(desk) == 0);
+    // One that is used ends with its last user, and whoever comes gets another.
+    let mut screen = Screen::open(desk, &["shell", "lamp-01"]);
+    screen.wait_for("lamp-01");
+    set("login-limit=58");
+    run();
+    assert_eq!((scene.visits(), connections(desk)), (3, 2));
+    set("login-limit=57");
+    until("the unused one to go", || connections(desk) == 1);
+    screen.send("hostname\n");
+    screen.wait_until("the name", |text| text.matches("lamp-01").count() > 1);
+    screen.send("exit\n");
+    assert_eq!(screen.wait_for_exit(), 0);
+    until("the other to go", || connections(desk) == 0);
+    // Another key under the same name.
+    run();
+    desk.lantern(&["key", "rename", "harbour", "old"]).expect(0);
+    desk.lantern(&["key", "rename", "other", "harbour"]).expect(0);
+    set("key=harbour");
+    until("it to go", || connections(desk) == 0);
+    desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(249);
 }
 
 #[test]

@@ -46,6 +46,18 @@ impl Live {
     fn is_used(&self) -> bool {
         self.trunk.parts() > 1 + usize::from(matches!(self.spare, Spare::Here(_)))
     }
+
+    /// How it stands, where it has not ended.
+    fn told(&self) -> Option<Pooled> {
+        self.trunk.ended_by().is_none().then(|| Pooled {
+            machine: self.trunk.machine().to_owned(),
+            user: self.trunk.user().to_owned(),
+            age: self.since.elapsed(),
+            idle: (!self.is_used()).then(|| self.last_used.elapsed()),
+            uses: self.uses,
+            round_trip: self.trunk.account().statistics.round_trip,
+        })
+    }
 }
 
 impl Place {
@@ -83,6 +95,8 @@ pub struct Pooled {
 /// The connections.
 pub struct Pool {
     places: Mutex<HashMap<String, Arc<Place>>>,
+    /// Those that nobody gets any more, while somebody uses them.
+    leaving: Mutex<Vec<Live>>,
     own: Weak<Self>,
 }
 
@@ -117,7 +131,7 @@ fn made_by(request: &ConnectRequest) -> String {
 impl Pool {
     /// One without any.
     pub fn new() -> Arc<Self> {
-        Arc::new_cyclic(|own| Self { places: Mutex::default(), own: own.clone() })
+        Arc::new_cyclic(|own| Self { places: Mutex::default(), leaving: Mutex::default(), own: own.clone() })
     }
 
     fn places(&self) -> MutexGuard<'_, HashMap<String, Arc<Place>>> {
@@ -222,33 +236,34 @@ impl Pool {
     /// Those that there are.
     pub fn all(&self) -> Vec<Pooled> {
         let places: Vec<Arc<Place>> = self.places().values().cloned().collect();
-        let mut all: Vec<Pooled> = places
-            .iter()
-            .filter_map(|place| {
-                let live = place.live();
-                let live = live.as_ref().filter(|live| live.trunk.ended_by().is_none())?;
-                Some(Pooled {
-                    machine: live.trunk.machine().to_owned(),
-                    user: live.trunk.user().to_owned(),
-                    age: live.since.elapsed(),
-                    idle: (!live.is_used()).then(|| live.last_used.elapsed()),
-                    uses: live.uses,
-                    round_trip: live.trunk.account().statistics.round_trip,
-                })
-            })
-            .collect();
+        let mut all: Vec<Pooled> = places.iter().filter_map(|place| place.live().as_ref()?.told()).collect();
+        all.extend(self.leaving().iter().filter_map(Live::told));
         all.sort_by(|one, other| (&one.machine, &one.user).cmp(&(&other.machine, &other.user)));
         all
     }
 
     /// Lets go of those that have ended, and of those that nobody has used for this time.
     pub fn tidy(&self, idle: Duration) {
-        self.keep(|live| {
+        drop(self.keep(|live| {
             if live.is_used() {
                 live.last_used = Instant::now();
             }
             live.trunk.ended_by().is_none() && live.last_used.elapsed() < idle
-        });
+        }));
+        let unused: Vec<Live> = self.leaving().extract_if(.., |live| !live.is_used()).collect();
+        drop(unused);
+    }
+
+    /// Lets go of those to a machine: nobody gets them any more, and they end when nobody uses them.
+    pub fn let_go(&self, machine: &str) {
+        let gone = self.keep(|live| live.trunk.machine() != machine);
+        let gone = gone.into_iter().map(|live| Live { spare: Spare::Refused, ..live });
+        let used: Vec<Live> = gone.filter(Live::is_used).collect();
+        self.leaving().extend(used);
+    }
+
+    fn leaving(&self) -> MutexGuard<'_, Vec<Live>> {
+        self.leaving.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Ends those whose machines are not trusted any more to be who they proved to be, whoever uses them.
@@ -257,7 +272,7 @@ impl Pool {
     /// The trust store cannot be read.
     pub fn check_trust(&self, trust: &TrustStore) -> Result<(), BookError> {
         let mut outcome = Ok(());
-        self.keep(|live| {
+        let gone = self.keep(|live| {
             let good = trust.good_keys(live.trunk.machine());
             let is_good = match good {
                 Ok(keys) => live.trunk.host_key().is_some_and(|key| keys.contains(&key)),
@@ -271,6 +286,7 @@ impl Pool {
             }
             is_good
         });
+        drop(gone);
         outcome
     }
 
@@ -281,13 +297,14 @@ impl Pool {
 
     /// Ends all of them, whoever uses them.
     pub fn close_all(&self) {
-        self.keep(|live| {
+        drop(self.keep(|live| {
             live.trunk.end();
             false
-        });
+        }));
     }
 
-    fn keep(&self, mut stays: impl FnMut(&mut Live) -> bool) {
+    /// Takes out those that do not stay: what goes with them should go outside the lock, when this is dropped.
+    fn keep(&self, mut stays: impl FnMut(&mut Live) -> bool) -> Vec<Live> {
         let mut gone = Vec::new();
         self.places().retain(|_, place| {
             let mut live = place.live();
@@ -297,8 +314,8 @@ impl Pool {
             // A place where one is being made stays.
             live.is_some() || place.making.try_lock().is_err()
         });
-        // What goes with a connection goes outside the lock.
-        drop(gone);
+        gone.extend(self.leaving().extract_if(.., |live| !stays(live)));
+        gone
     }
 }
 
