@@ -80,7 +80,7 @@ fn every_step_that_fails_is_told_with_its_meaning_and_a_command() {
     assert_eq!(account["next"], "lantern check lamp-01 --user ubuntu");
     desk.lantern(&["machine", "set", "lamp-01", "user=keeper", "image="]).expect(0);
     let account = &check(&desk, &["lamp-01"], 0)[0];
-    for name in [
+    let all = [
         "book",
         "port",
         "service",
@@ -94,8 +94,17 @@ fn every_step_that_fails_is_told_with_its_meaning_and_a_command() {
         "files",
         "forwarding",
         "here",
-    ] {
+    ];
+    for name in all {
         assert_ne!(step(account, name)["state"], "failed");
+    }
+    // In this order, also where most of it comes in one piece since what the server will choose is known.
+    desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
+    for account in [account, &check(&desk, &["lamp-01"], 0)[0]] {
+        let steps = account["steps"].as_array().unwrap().iter();
+        let mut names: Vec<&str> = steps.map(|step| step["step"].as_str().unwrap()).collect();
+        names.dedup();
+        assert_eq!(names, all);
     }
     assert!(step(account, "shell")["saw"].as_str().unwrap().starts_with("keeper on lamp-01"));
     assert!(step(account, "algorithms")["saw"].as_str().unwrap().contains("quantum-safe"));

@@ -92,6 +92,13 @@ impl<'a, 'r> Login<'a, 'r> {
         // The first attempt is queued now, so that it leaves together with the new keys.
         self.next_attempt().await?;
         loop {
+            // Before what came with it.
+            if !self.identified && !self.client.peer_identification().is_empty() {
+                self.identified = true;
+                let identification = lantern_ssh::neutralize(self.client.peer_identification(), 255);
+                let took = self.since.elapsed();
+                self.ask.step(&Step::Identified { identification: &identification, took });
+            }
             while let Some(event) = self.client.poll_event() {
                 match event {
                     ClientEvent::HostKey(key) => self.decide_host_key(&key).await?,
@@ -107,12 +114,6 @@ impl<'a, 'r> Login<'a, 'r> {
                     ClientEvent::Auth(event) => self.handle_auth(event).await?,
                     ClientEvent::Channel(..) | ClientEvent::Global(_) => {}
                 }
-            }
-            if !self.identified && !self.client.peer_identification().is_empty() {
-                self.identified = true;
-                let identification = lantern_ssh::neutralize(self.client.peer_identification(), 255);
-                let took = self.since.elapsed();
-                self.ask.step(&Step::Identified { identification: &identification, took });
             }
             let turn = self.pump.turn(&mut self.client).await;
             turn.map_err(|error| self.ended(error))?;
