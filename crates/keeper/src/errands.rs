@@ -171,6 +171,10 @@ impl Errands {
         self.check_trust();
         self.check_settings();
         self.pool.tidy(self.idle);
+        if let Ok(mut made_with) = self.made_with.lock() {
+            let machines = self.pool.all().into_iter().map(|link| link.machine).collect();
+            made_with.forget_others(&machines);
+        }
         self.holder.forget_over();
     }
 

@@ -1,6 +1,7 @@
 //! What connections are made with: where the book or the key ring says something else of a machine since, its connection goes.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use std::time::{Duration, Instant};
 
 use lantern_book::{Home, KeyRing, MachineBook};
 use lantern_link::{ConnectRequest, KeyChoice};
@@ -11,11 +12,20 @@ use crate::stamp::{Stamp, stamp};
 /// The book and the ring, as they were looked at.
 type Changed = [Stamp; 2];
 
+/// How long a machine is remembered that there is no connection to: longer than any login takes.
+const FORGOTTEN: Duration = Duration::from_secs(2 * 3600);
+
 /// What held for each machine when its connection was made.
 #[derive(Debug, Default)]
 pub(crate) struct MadeWith {
     seen: Changed,
-    machines: HashMap<String, Option<String>>,
+    machines: HashMap<String, Held>,
+}
+
+#[derive(Debug)]
+struct Held {
+    what: Option<String>,
+    since: Instant,
 }
 
 impl MadeWith {
@@ -31,7 +41,8 @@ impl MadeWith {
         }
         let Ok(book) = MachineBook::load(home) else { return };
         for name in missing {
-            self.machines.insert(name.clone(), holds(home, &book, reach, name));
+            let what = holds(home, &book, reach, name);
+            self.machines.insert(name.clone(), Held { what, since: Instant::now() });
         }
     }
 
@@ -44,11 +55,16 @@ impl MadeWith {
         // A book that is no good says nothing: the next one will.
         let Ok(book) = MachineBook::load(home) else { return Vec::new() };
         self.seen = now;
-        let is_other = |(name, held): (&String, &Option<String>)| *held != holds(home, &book, reach, name);
+        let is_other = |(name, held): &(&String, &Held)| held.what != holds(home, &book, reach, name);
         let others: Vec<String> =
-            self.machines.iter().filter(|entry| is_other(*entry)).map(|(name, _)| name.clone()).collect();
+            self.machines.iter().filter(is_other).map(|(name, _)| name.clone()).collect();
         others.iter().for_each(|name| drop(self.machines.remove(name)));
         others
+    }
+
+    /// Forgets machines that there is no connection to.
+    pub(crate) fn forget_others(&mut self, machines: &HashSet<String>) {
+        self.machines.retain(|name, held| held.since.elapsed() < FORGOTTEN || machines.contains(name));
     }
 }
 
