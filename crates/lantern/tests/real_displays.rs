@@ -145,8 +145,7 @@ fn what_cannot_be_had_is_said_before_the_login() {
 #[test]
 fn fifty_windows_open_while_a_bulk_transfer_runs() {
     let Some((desk, _server, display)) = scene("MaxSessions 80", true) else { return };
-    let command =
-        "for n in $(seq 25); do xlogo & xeyes & done > /dev/null 2>&1; head -c 300000000 /dev/zero; echo >&2 sent";
+    let command = "for n in $(seq 25); do xlogo & xeyes & done > /dev/null 2>&1; head -c 300000000 /dev/zero; echo >&2 sent";
     let mut child = started(&desk, &display, "--display", command);
     let mut out = child.stdout.take().unwrap();
     let reading = std::thread::spawn(move || std::io::copy(&mut out, &mut std::io::sink()).unwrap());

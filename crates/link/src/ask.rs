@@ -156,8 +156,8 @@ pub enum Note<'a> {
         /// The resolver.
         resolver: std::net::SocketAddr,
     },
-    /// The trust store or the hints could not be written; the session goes on.
-    NotRemembered(&'a lantern_book::BookError),
+    /// The trust store or the hints could not be written, in these words; the session goes on.
+    NotRemembered(&'a str),
 }
 
 /// Answers questions. Connections live on while a question waits, and several may ask at once: whoever answers puts them in turn.

@@ -56,7 +56,7 @@ impl Login<'_, '_> {
             }
             // A home that cannot be written costs a note, not a session.
             Err(error) => {
-                self.ask.note(&Note::NotRemembered(&error));
+                self.ask.note(&Note::NotRemembered(&crate::error::chain(&error)));
                 None
             }
         }

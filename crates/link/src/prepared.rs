@@ -35,7 +35,7 @@ pub(crate) fn remember(request: &ConnectRequest, client: &Client, took: Option<F
         noted.took = took.or(noted.took);
     });
     if let Err(error) = noted.and(hinted).and(used) {
-        ask.note(&Note::NotRemembered(&error));
+        ask.note(&Note::NotRemembered(&crate::error::chain(&error)));
     }
 }
 

@@ -7,7 +7,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use lantern_book::{BookError, Verified};
+use lantern_book::Verified;
 use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey, SecretString};
 use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
 use lantern_ssh::{Prompt, Prompts};
@@ -147,8 +147,6 @@ async fn every_question_and_note_arrives_as_it_was_and_every_answer_comes_back()
     let asked: Vec<String> = questions.iter().map(|question| format!("{question:?}")).collect();
     let known = key();
     let names = ["harbour".to_owned()];
-    let lost =
-        BookError::Io { action: "write", path: "the home".into(), source: ErrorKind::StorageFull.into() };
     let keeping = async {
         let outcome = converse(&mut keeper, None, |ask| async move {
             let mut answers = Vec::new();
@@ -161,7 +159,7 @@ async fn every_question_and_note_arrives_as_it_was_and_every_answer_comes_back()
             ask.note(&Note::KeysRefused { machine, refused: &names, not_offered: &[] });
             ask.note(&Note::DnsUnproven { machine, why: "it says nothing" });
             ask.note(&Note::DnsUnprotected { machine, resolver: ([192, 0, 2, 53], 53).into() });
-            ask.note(&Note::NotRemembered(&lost));
+            ask.note(&Note::NotRemembered("no room"));
             answers
         });
         let answers = outcome.await.unwrap();
@@ -180,7 +178,7 @@ async fn every_question_and_note_arrives_as_it_was_and_every_answer_comes_back()
         "harbour",
         "it says nothing",
         "192.0.2.53",
-        "no storage space",
+        "no room",
     ]) {
         assert!(note.contains(part), "{note}");
     }

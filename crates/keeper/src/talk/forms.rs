@@ -1,9 +1,9 @@
 //! What is said in a conversation: questions, notes, answers.
 
 use base64ct::{Base64, Encoding};
-use lantern_book::{BookError, Verified};
+use lantern_book::Verified;
 use lantern_keys::{PublicKey, SecretString};
-use lantern_link::{Answer, FirstContact, Note, Question, chain};
+use lantern_link::{Answer, FirstContact, Note, Question};
 use lantern_ssh::{Prompt, Prompts};
 use serde::{Deserialize, Serialize};
 
@@ -206,7 +206,7 @@ impl NoteForm {
             Note::DnsUnprotected { machine, resolver } => {
                 Self::DnsUnprotected { machine: (*machine).into(), resolver: *resolver }
             }
-            Note::NotRemembered(error) => Self::NotRemembered(chain(*error)),
+            Note::NotRemembered(why) => Self::NotRemembered((*why).into()),
         }
     }
 
@@ -227,11 +227,7 @@ impl NoteForm {
             Self::DnsUnprotected { machine, resolver } => {
                 tell(&Note::DnsUnprotected { machine, resolver: *resolver });
             }
-            Self::NotRemembered(words) => {
-                let source = std::io::Error::other(words.clone());
-                let path = std::path::PathBuf::from("the home");
-                tell(&Note::NotRemembered(&BookError::Io { action: "write", path, source }));
-            }
+            Self::NotRemembered(why) => tell(&Note::NotRemembered(why)),
         }
     }
 }

@@ -13,7 +13,6 @@ use lantern_operations::Target;
 use lantern_ssh::Prompts;
 use tokio::task::spawn_blocking;
 
-use crate::screen::failure::chain;
 use crate::screen::fit::{Fit, fit};
 use crate::screen::login_advice::some;
 use crate::screen::mark::Mark;
@@ -357,9 +356,7 @@ impl Ask for TerminalAsk {
             Note::Banner(text) => {
                 text.trim_end().lines().for_each(|line| output::say(fit!("| {}", line)));
             }
-            Note::NotRemembered(error) => {
-                output::warn(format!("not remembered for next time: {}", chain(*error)))
-            }
+            Note::NotRemembered(why) => output::warn(format!("not remembered for next time: {why}")),
         }
     }
 }

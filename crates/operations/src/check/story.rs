@@ -8,7 +8,6 @@ use lantern_ssh::Algorithms;
 
 use super::account::{Account, Line, Mark, Stage};
 use super::findings::CheckError;
-use crate::chain;
 
 /// Hears of every change of the account.
 pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
@@ -134,7 +133,7 @@ impl Story {
             // Each of them has a line of its own when the login fails.
             Note::KeysRefused { .. } => {}
             Note::Banner(_) => {}
-            Note::NotRemembered(error) => self.put(Line::new(Stage::Book, Mark::Note, chain(*error))),
+            Note::NotRemembered(why) => self.put(Line::new(Stage::Book, Mark::Note, (*why).to_owned())),
         }
     }
 
