@@ -182,14 +182,14 @@ impl Errands {
     pub(crate) fn lock(&self, is_locked: bool) {
         self.is_locked.store(is_locked, Ordering::SeqCst);
         if is_locked {
-            self.pool.close_all();
+            self.pool.close_all("the keeper was locked");
         }
     }
 
     /// Ends everything that was made for programs.
     pub(crate) fn end(&self) {
         self.holder.close_all();
-        self.pool.close_all();
+        self.pool.close_all("the keeper has stopped");
     }
 }
 

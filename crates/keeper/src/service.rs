@@ -282,7 +282,7 @@ impl Shared {
                 tokio::spawn(async move { errands.open_at_start().await });
             }
             // Nobody knows which of them logged in with a key that is gone.
-            Change::FewerKeys => self.errands.pool.close_all(),
+            Change::FewerKeys => self.errands.pool.close_all("the keeper has forgotten a key"),
         }
     }
 

@@ -96,12 +96,17 @@ fn what_is_not_trusted_or_locked_or_stopped_is_not_shared_any_more() {
     screen.wait_for("lamp-01");
     desk.lantern(&["trust", "forget", "lamp-01", "--yes"]).expect(0);
     assert_eq!(screen.wait_for_exit(), 251, "{}", screen.text());
+    assert!(screen.text().contains("was lost: the machine is not trusted any more"), "{}", screen.text());
     run().expect(248);
     assert_eq!(connections(desk), 0);
     desk.lantern(&["trust", "accept", "lamp-01", "--expect", &scene.lit.fingerprint]).expect(0);
     run().expect(0);
     assert_eq!(connections(desk), 1);
+    let mut screen = Screen::open(desk, &["shell", "lamp-01"]);
+    screen.wait_for("lamp-01");
     desk.with_secrets(&["keeper", "lock", "--passphrase-from", "fd:3"], "low tide", "").expect(0);
+    assert_eq!(screen.wait_for_exit(), 251, "{}", screen.text());
+    assert!(screen.text().contains("was lost: the keeper was locked"), "{}", screen.text());
     assert_eq!(connections(desk), 0);
     let before = scene.visits();
     run().expect(0);
@@ -119,7 +124,11 @@ fn what_is_not_trusted_or_locked_or_stopped_is_not_shared_any_more() {
     )
     .unwrap();
     assert_eq!(screen.wait_for_exit(), 251);
-    assert!(screen.text().contains("the connection to lamp-01 was lost"), "{}", screen.text());
+    let text = screen.text();
+    assert!(
+        text.contains("the connection to lamp-01 was lost: the process that held it has ended"),
+        "{text}"
+    );
     run().expect(0);
 }
 

@@ -282,7 +282,7 @@ impl Pool {
                 }
             };
             if !is_good {
-                live.trunk.end();
+                live.trunk.end("the machine is not trusted any more to be what it proved to be");
             }
             is_good
         });
@@ -295,10 +295,10 @@ impl Pool {
         self.tidy(Duration::ZERO);
     }
 
-    /// Ends all of them, whoever uses them.
-    pub fn close_all(&self) {
+    /// Ends all of them, whoever uses them; they are told why.
+    pub fn close_all(&self, why: &'static str) {
         drop(self.keep(|live| {
-            live.trunk.end();
+            live.trunk.end(why);
             false
         }));
     }

@@ -90,6 +90,15 @@ pub enum SshError {
         /// What we were doing.
         during: &'static str,
     },
+    /// The process that has logged in, whose connection this is a part of, is no more.
+    #[error("the process that held it has ended")]
+    HolderEnded,
+    /// That process says how the connection has ended.
+    #[error("{0}")]
+    Told(String),
+    /// We ended it, for this reason.
+    #[error("{0}")]
+    Given(&'static str),
     /// Something took longer than it may.
     #[error("no answer within {seconds} s {during}")]
     TimedOut {

@@ -39,7 +39,10 @@ pub(super) async fn drive(shared: Arc<Shared>, mut pump: Pump<Line>) {
         Err(PumpError::Ssh(error)) => error,
         Err(PumpError::Io(error)) => {
             debug!(%error, "the line failed");
-            SshError::Closed { during: "as the network failed" }
+            match shared.lock().client.is_joined() {
+                true => SshError::HolderEnded,
+                false => SshError::Closed { during: "as the network failed" },
+            }
         }
     };
     let last_words = {

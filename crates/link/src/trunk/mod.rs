@@ -266,8 +266,9 @@ impl Trunk {
         Arc::ptr_eq(&self.handle, &other.handle)
     }
 
-    /// Ends the connection for everybody who has a part in it, with a goodbye that nobody waits for.
-    pub fn end(&self) {
+    /// Ends the connection for everybody who has a part in it, who are told why, with a goodbye that nobody waits for.
+    pub fn end(&self, why: &'static str) {
+        self.shared().lock().lose(SshError::Given(why));
         self.shared().abandon();
     }
 

@@ -294,7 +294,7 @@ impl Transport {
 
     fn handle_disconnect(&self, reader: Reader<'_>) -> Result<Option<TransportEvent>, SshError> {
         let reason = Disconnect::decode(reader).map_err(SshError::malformed("DISCONNECT"))?;
-        Err(SshError::Disconnected(reason))
+        Err(if self.is_joined { SshError::Told(reason.description) } else { SshError::Disconnected(reason) })
     }
 
     /// Sends a message of a higher layer; during a key exchange it waits for the end.
@@ -341,6 +341,9 @@ impl Transport {
         let code = match error {
             SshError::Disconnected(_)
             | SshError::Closed { .. }
+            | SshError::HolderEnded
+            | SshError::Told(_)
+            | SshError::Given(_)
             | SshError::NotSsh { .. }
             | SshError::Busy { .. } => return,
             SshError::MacMismatch => disconnect::MAC_ERROR,
@@ -373,6 +376,7 @@ impl Transport {
     pub(crate) fn end(&self) -> SshError {
         match &self.expect_identification {
             Some(expect) => expect.ended(&self.codec.receiver.buffer),
+            None if self.is_joined => SshError::HolderEnded,
             None if self.lifetimes.exchanges == 0 => SshError::Closed { during: "during the key exchange" },
             None if !self.authenticated => SshError::Closed { during: "before login was complete" },
             None => SshError::Closed { during: "without saying why" },
