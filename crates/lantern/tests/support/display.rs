@@ -49,6 +49,8 @@ impl Display {
         fs::write(&authority, entry(b"sixteen in brass")).unwrap();
         let security = if with_security { "+extension" } else { "-extension" };
         let mut child = Command::new(SERVER)
+            // Else it begins anew whenever its last program leaves, and whoever comes in that moment finds nothing.
+            .arg("-noreset")
             .args(["-displayfd", "1", "-screen", "0", "800x600x24", "-nolisten", "tcp", security, "SECURITY"])
             .args(["-auth".as_ref(), authority.as_os_str()])
             .stdin(Stdio::null())
