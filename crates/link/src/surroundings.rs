@@ -15,8 +15,9 @@ use tracing::debug;
 const GROUPS: u32 = 0x1 | 0x10 | 0x40 | 0x100 | 0x400;
 /// What belongs together comes within this time.
 const SETTLING: Duration = Duration::from_millis(200);
-/// How often the clocks are compared, and by how much they part while a computer sleeps.
+/// How often the clocks are compared.
 const LOOK: Duration = Duration::from_secs(2);
+/// By how much they part where a computer has slept.
 const ASLEEP: Duration = Duration::from_secs(3);
 
 /// What has happened.
@@ -33,7 +34,10 @@ pub enum Happened {
 pub struct Surroundings {
     /// None where the system tells nothing. It is no unix socket: nothing but receiving is asked of it, which is the same for all.
     network: Option<UnixDatagram>,
-    /// How far the clock that stops in sleep is behind the one that does not.
+    /// Tells how far the clock that stops in sleep is behind the one that does not.
+    clocks: fn() -> Duration,
+    /// How often they are compared.
+    look: Duration,
     behind: Duration,
 }
 
@@ -64,7 +68,11 @@ impl Surroundings {
         if let Err(error) = &network {
             debug!(%error, "the system does not tell of its networks");
         }
-        Self { network: network.ok(), behind: time_asleep() }
+        Self::by(network.ok(), time_asleep, LOOK)
+    }
+
+    fn by(network: Option<UnixDatagram>, clocks: fn() -> Duration, look: Duration) -> Self {
+        Self { network, clocks, look, behind: clocks() }
     }
 
     /// Waits until something happens. Dropped before that, nothing is lost.
@@ -75,8 +83,8 @@ impl Surroundings {
                     debug!("the network has changed");
                     return Happened::NetworkChanged;
                 }
-                () = sleep(LOOK) => {
-                    let asleep = time_asleep();
+                () = sleep(self.look) => {
+                    let asleep = (self.clocks)();
                     let slept = asleep.saturating_sub(self.behind);
                     self.behind = asleep;
                     if slept >= ASLEEP {
@@ -111,7 +119,30 @@ async fn news(network: Option<&UnixDatagram>) {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::atomic::{AtomicU64, Ordering};
+
     use super::*;
+
+    static ASLEEP_SO_FAR: AtomicU64 = AtomicU64::new(7);
+
+    fn clocks() -> Duration {
+        Duration::from_secs(ASLEEP_SO_FAR.load(Ordering::SeqCst))
+    }
+
+    #[tokio::test]
+    async fn sleep_is_told_once_with_how_long_it_was() {
+        let mut surroundings = Surroundings::by(None, clocks, Duration::from_millis(2));
+        let quiet = tokio::time::timeout(Duration::from_millis(50), surroundings.changed());
+        assert!(quiet.await.is_err());
+        ASLEEP_SO_FAR.store(7 + 3600, Ordering::SeqCst);
+        assert_eq!(surroundings.changed().await, Happened::Slept(Duration::from_secs(3600)));
+        let quiet = tokio::time::timeout(Duration::from_millis(50), surroundings.changed());
+        assert!(quiet.await.is_err());
+        // Clocks that are a little apart are no sleep.
+        ASLEEP_SO_FAR.fetch_add(2, Ordering::SeqCst);
+        let quiet = tokio::time::timeout(Duration::from_millis(50), surroundings.changed());
+        assert!(quiet.await.is_err());
+    }
 
     #[test]
     fn a_computer_that_is_awake_has_not_slept() {
