@@ -267,11 +267,13 @@ async fn answers_that_nobody_waits_for_are_passed_over() {
         program.write(&Reply::Answer(0, AnswerForm::Secret), &secret).await.unwrap();
         program.write(&Reply::Answer(1, AnswerForm::Secret), &secret).await.unwrap();
         program.write(&Reply::Answer(1, AnswerForm::Yes), &[]).await.unwrap();
-        program.write(&Reply::Heard, &[]).await.unwrap();
         let mut last = program.read::<Said>().await.unwrap().unwrap().message;
         while !matches!(last, Said::Outcome(_)) {
             last = program.read::<Said>().await.unwrap().unwrap().message;
         }
+        // One that crossed the outcome on its way.
+        program.write(&Reply::Answer(1, AnswerForm::No), &[]).await.unwrap();
+        program.write(&Reply::Heard, &[]).await.unwrap();
     };
     let (answers, ()) = tokio::join!(keeping, odd);
     assert_eq!(answers, ("No".to_owned(), "secret ebb".to_owned()));
