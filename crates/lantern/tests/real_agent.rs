@@ -26,7 +26,7 @@ fn scene() -> Option<(Desk, Sshd, String)> {
         server.address
     );
     let copied = desk.folder.path().join("lantern");
-    fs::copy(support::binary(), &copied).unwrap();
+    support::copy_program(&copied);
     let hop = hop.replace(support::binary(), copied.to_str().unwrap());
     Some((desk, server, hop))
 }

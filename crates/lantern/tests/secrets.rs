@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
-use support::binary;
+use support::copy_program;
 
 /// A user other than root and us.
 const NOBODY: u32 = 65534;
@@ -29,7 +29,7 @@ impl Yard {
         // Root looks into every process, so that as root this is tried as another user.
         let user = if us == 0 { NOBODY } else { us };
         fs::set_permissions(folder.path(), fs::Permissions::from_mode(0o755)).unwrap();
-        fs::copy(binary(), folder.path().join("lantern")).unwrap();
+        copy_program(&folder.path().join("lantern"));
         let home = folder.path().join("home");
         fs::create_dir(&home).unwrap();
         std::os::unix::fs::chown(&home, Some(user), None).unwrap();

@@ -58,6 +58,12 @@ impl From<Output> for Outcome {
     }
 }
 
+/// Copies the program, by another process: a descriptor of ours that it is written by would be open in whatever another test starts meanwhile, and what is
+/// open for writing cannot be run.
+pub fn copy_program(to: &std::path::Path) {
+    assert!(Command::new("cp").arg(binary()).arg(to).status().unwrap().success());
+}
+
 pub fn binary() -> &'static str {
     env!("CARGO_BIN_EXE_lantern")
 }
