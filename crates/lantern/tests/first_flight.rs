@@ -9,7 +9,7 @@ mod support;
 
 use std::fs;
 
-use lantern_harbour::{Cable, LoginRule};
+use lantern_harbour::{Cable, Fault, LoginRule, MachineSpec};
 use lantern_keys::SecretString;
 use support::line::{delayed, lay, lead, visit};
 use support::sshd::{self, PASSWORD, Sshd};
@@ -126,6 +126,38 @@ fn a_server_that_hangs_up_is_met_without_from_then_on() {
     assert_eq!(visits(&desk, &cable, 1, run), 2, "with, and without");
     assert!(hint(&desk).contains("unwelcome SHA256:"), "{}", hint(&desk));
     assert_eq!(visits(&desk, &cable, 3, run), 3);
+}
+
+/// A command that has left with the login may run although nothing is heard of it any more: wherever the line is cut, it is not sent again, and whether
+/// it ran is not known. The next visit sends it with nothing before it is asked for.
+#[test]
+fn a_line_that_is_cut_anywhere_runs_no_command_twice() {
+    let desk = Desk::with_key();
+    let spec = machine("lamp-01", &desk.public_key("harbour"));
+    let lit = light(spec.clone());
+    desk.add(&lit);
+    let (cable, _light) = lay(lit.address);
+    lead(&desk, cable.address, &lit.fingerprint);
+    for _ in 0..4 {
+        desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
+    }
+    let (sure, mut codes) = (hint(&desk), Vec::new());
+    assert!(sure.ends_with("number 0 2\n"), "{sure}");
+    for after in (50..4000).step_by(60) {
+        let lit = light(MachineSpec { fault: Some(Fault::CutAfter(after)), ..spec.clone() });
+        cable.cut();
+        cable.mend(lit.address);
+        fs::write(desk.home().join("hints/lamp-01"), &sure).unwrap();
+        let before = cable.connections();
+        let outcome = desk.lantern(&["run", "lamp-01", "--", "whoami"]);
+        assert_eq!(cable.connections() - before, 1, "cut after {after}: {outcome:?}");
+        codes.push(outcome.status);
+        if outcome.status == 251 {
+            assert!(outcome.err.contains("the connection to lamp-01 was lost"), "{outcome:?}");
+        }
+    }
+    codes.dedup();
+    assert!(codes.contains(&251) && codes.last() == Some(&0), "{codes:?}");
 }
 
 /// The real server answers that it has nothing to open, and goes on: with the password that it wants, or with another key.

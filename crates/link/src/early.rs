@@ -7,6 +7,7 @@ use tracing::debug;
 
 use crate::ConnectRequest;
 use crate::program::{Opens, Program};
+use crate::pump::PumpError;
 
 /// What is to be opened, with the login by which key.
 #[derive(Debug)]
@@ -33,12 +34,18 @@ impl Intent {
     }
 }
 
-/// Whether the connection may have ended since a session was opened together with the login: then another is tried without. Nothing has run: whoever says
-/// goodbye before the session is open has started nothing on it.
+/// Whether the connection may have ended since a session was opened together with the login: the next visit then goes without.
 pub(crate) fn is_to_blame(client: &Client, source: &SshError) -> bool {
     let is_that =
         matches!(source, SshError::EarlyUnwelcome | SshError::Disconnected(_) | SshError::Closed { .. });
     is_that && client.early_may_be_unwelcome()
+}
+
+/// Whether a program may have been started of which nothing was heard: its command has left, and the line went without a word. A server that says goodbye, or
+/// opens the session as another one, has not started it: what it says comes in order (RFC 4253 §6), and that the session is open would have come before.
+pub(crate) fn may_have_run(client: &Client, error: &PumpError) -> bool {
+    let says_so = matches!(error, PumpError::Ssh(SshError::EarlyUnwelcome | SshError::Disconnected(_)));
+    !says_so && client.early_session().is_some_and(|(_, with_requests)| with_requests)
 }
 
 /// Notes for the next visit that this key at this server is not enough, or that its numbers are not the same every time.

@@ -10,7 +10,7 @@ use lantern_ssh::{Attempt, AuthEvent, AuthPlan, Client, ClientEvent, PlannedStep
 use tracing::debug;
 
 use crate::ask::{Answer, Ask, Note, Question};
-use crate::early::Intent;
+use crate::early::{self, Intent};
 use crate::line::Line;
 use crate::own_keys::{LeftOut, OwnKey, Put, Putting};
 use crate::prepared::{Prepared, client_config};
@@ -139,7 +139,12 @@ impl<'a, 'r> Login<'a, 'r> {
     /// that is a login that failed, and not a protocol that broke.
     pub(crate) fn ended(&mut self, error: PumpError) -> LinkError {
         let place = self.request.place();
-        if self.ended_by_early(&error) {
+        let is_early = self.ended_by_early(&error);
+        if early::may_have_run(&self.client, &error) {
+            // No command is run twice.
+            return LinkError::Lost { machine: self.request.machine.clone(), source: error.lost_by() };
+        }
+        if is_early {
             return LinkError::Handshake { place, source: SshError::EarlyUnwelcome };
         }
         match error {

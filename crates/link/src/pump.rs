@@ -10,6 +10,7 @@ use lantern_ssh::limits::RECEIVE_BLOCK;
 use lantern_ssh::{Machine, SshError};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::time::{Sleep, sleep_until, timeout};
+use tracing::debug;
 
 /// The receive buffer is grown when less than this is free, in bytes.
 const READ_LOW_WATER: usize = 64 * 1024;
@@ -25,6 +26,19 @@ pub enum PumpError {
     /// The protocol ended.
     #[error(transparent)]
     Ssh(#[from] SshError),
+}
+
+impl PumpError {
+    /// How a connection was lost by it.
+    pub(crate) fn lost_by(self) -> SshError {
+        match self {
+            Self::Ssh(error) => error,
+            Self::Io(error) => {
+                debug!(%error, "the line failed");
+                SshError::Closed { during: "as the network failed" }
+            }
+        }
+    }
 }
 
 /// A socket and a timer around a protocol machine, which the caller owns.

@@ -6,7 +6,8 @@ use std::time::{Duration, Instant};
 use bytes::{Bytes, BytesMut};
 use lantern_keys::{PublicKey, RandomSource, SecretString};
 
-use crate::auth::client::{Attempt, AuthEvent, ClientAuth, Flushed};
+use crate::auth::Flushed;
+use crate::auth::client::{Attempt, AuthEvent, ClientAuth};
 use crate::base::Base;
 use crate::base::machine_methods;
 use crate::channel::{ChannelEvent, ChannelId};

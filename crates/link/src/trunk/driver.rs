@@ -5,7 +5,6 @@ use std::sync::Arc;
 use std::task::Poll;
 
 use lantern_ssh::SshError;
-use tracing::debug;
 
 use super::state::Shared;
 use crate::line::Line;
@@ -36,14 +35,8 @@ pub(super) async fn drive(shared: Arc<Shared>, mut pump: Pump<Line>) {
     .await;
     let error = match outcome {
         Ok(()) => SshError::Closed { during: "by our own wish" },
-        Err(PumpError::Ssh(error)) => error,
-        Err(PumpError::Io(error)) => {
-            debug!(%error, "the line failed");
-            match shared.lock().client.is_joined() {
-                true => SshError::HolderEnded,
-                false => SshError::Closed { during: "as the network failed" },
-            }
-        }
+        Err(PumpError::Io(_)) if shared.lock().client.is_joined() => SshError::HolderEnded,
+        Err(error) => error.lost_by(),
     };
     let last_words = {
         let mut state = shared.lock();

@@ -6,6 +6,7 @@ use lantern_keys::wire::{Reader, Writer};
 use lantern_keys::{PrivateKey, PublicKey, SecretString, SignatureAlgorithm};
 use tracing::debug;
 
+use super::Flushed;
 use crate::SshError;
 use crate::limits::{MAX_AUTH_ROUNDS, MAX_BANNERS_LEN};
 use crate::message::auth::{self, AUTH_SERVICE, Failure, Prompts};
@@ -93,16 +94,6 @@ enum Sent {
     Other,
 }
 
-/// What has become of an attempt that waited.
-pub(crate) enum Flushed {
-    /// None did, or it waits on.
-    Nothing,
-    /// It has left; with a signature, or without.
-    Sent { is_signed: bool },
-    /// It has not, for this reason.
-    Event(AuthEvent),
-}
-
 pub(crate) struct ClientAuth {
     user: String,
     state: State,
@@ -118,6 +109,7 @@ impl ClientAuth {
         Self { user, state: State::Idle, service_requested: false, rounds: 0, banner_room: MAX_BANNERS_LEN }
     }
 
+    /// Whether the server has to answer something.
     pub(crate) fn waits_for_peer(&self) -> bool {
         matches!(self.state, State::ExpectAnswer(_) | State::Queued(_))
     }
@@ -131,6 +123,7 @@ impl ClientAuth {
         matches!(self.state, State::Done)
     }
 
+    /// Somebody else has logged in.
     pub(crate) fn skip(&mut self) {
         self.state = State::Done;
     }

@@ -3,3 +3,13 @@
 pub(crate) mod client;
 pub(crate) mod plan;
 pub(crate) mod server;
+
+/// What has become of a client's attempt that waited.
+pub(crate) enum Flushed {
+    /// None did, or it waits on.
+    Nothing,
+    /// It has left; with a signature, or without.
+    Sent { is_signed: bool },
+    /// It has not, for this reason.
+    Event(client::AuthEvent),
+}
