@@ -121,11 +121,11 @@ pub(super) async fn show(
     let rest = begin(&mut line, &request).await?;
     let Screen { first_id, root, size } = screen(&rest).ok_or_else(|| odd("a setup of another form"))?;
     let mut requests = Requests { window: first_id, pen: first_id + 1, bytes: Vec::new() };
-    // A background and the event that asks for drawing.
     // In the corner where other windows seldom are.
     let corner =
         |whole: u16, own: i16| i16::try_from(whole).unwrap_or(i16::MAX).saturating_sub(own + 60).max(20);
     let at = pair(corner(size.0, WIDTH), corner(size.1, HEIGHT));
+    // A background, and the event that asks for drawing.
     let place = [root, at, pair(WIDTH, HEIGHT), pair(0, 1), 0, 0x802, SKY, 0x8000];
     requests.put(CREATE_WINDOW, 0, &[&[first_id], &place[..]].concat());
     let title = format!("the lamp of {host}");
