@@ -3,8 +3,10 @@
 use std::fmt;
 
 use jiff::Timestamp;
-use lantern_keys::{Fingerprint, PublicKey};
+use lantern_keys::{Fingerprint, PublicKey, TlsCertificate};
 use serde::{Deserialize, Serialize};
+
+use crate::Presented;
 
 /// How a key came to be trusted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -16,6 +18,8 @@ pub enum Verified {
     FirstUse,
     /// Its fingerprint was pasted from elsewhere and agreed.
     Pasted,
+    /// Its SHA-1 thumbprint was pasted from elsewhere and agreed: another certificate with the same can be made, at great cost.
+    Thumbprint,
     /// Its fingerprint was given beforehand and agreed.
     Expected,
     /// Read from a file that somebody else wrote, without a signature.
@@ -26,6 +30,8 @@ pub enum Verified {
     Announced,
     /// The domain name system has its fingerprint, and a trusted resolver vouches for that.
     Dns,
+    /// A certificate that an authority vouches for which is known here.
+    Authority,
 }
 
 impl Verified {
@@ -41,11 +47,13 @@ impl fmt::Display for Verified {
             Self::Accepted => "accepted without comparing",
             Self::FirstUse => "first use",
             Self::Pasted => "fingerprint pasted",
+            Self::Thumbprint => "SHA-1 thumbprint pasted, which is weak",
             Self::Expected => "fingerprint expected",
             Self::Imported => "imported unsigned",
             Self::Signed => "imported, signed",
             Self::Announced => "announced by the machine",
             Self::Dns => "vouched for by DNS",
+            Self::Authority => "vouched for by an authority",
         })
     }
 }
@@ -98,10 +106,53 @@ pub struct KnownCertificate {
     pub last_seen: Timestamp,
 }
 
+impl fmt::Display for KnownCertificate {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let since = self.first_seen.strftime("%Y-%m-%d");
+        let key = TlsCertificate::read(&self.der)
+            .map_or_else(|_| "a certificate".to_owned(), |read| read.describe());
+        write!(f, "{key} {} ({}, first seen {since})", self.fingerprint(), self.verified)
+    }
+}
+
 impl KnownCertificate {
+    /// A certificate seen now for the first time.
+    pub fn new(certificate: &TlsCertificate, verified: Verified, now: Timestamp) -> Self {
+        Self { der: certificate.der().to_vec(), verified, first_seen: now, last_seen: now }
+    }
+
     /// SHA-256 over the DER form.
     pub fn fingerprint(&self) -> Fingerprint {
         Fingerprint::of_blob(&self.der)
+    }
+}
+
+/// By what a machine is known.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum KnownBy {
+    /// A host key.
+    Key(KnownKey),
+    /// A certificate.
+    Certificate(KnownCertificate),
+}
+
+impl KnownBy {
+    /// Its SHA-256 fingerprint.
+    pub fn fingerprint(&self) -> Fingerprint {
+        match self {
+            Self::Key(known) => known.key.fingerprint(),
+            Self::Certificate(known) => known.fingerprint(),
+        }
+    }
+}
+
+impl fmt::Display for KnownBy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Key(key) => write!(f, "{key}"),
+            Self::Certificate(certificate) => write!(f, "{certificate}"),
+        }
     }
 }
 
@@ -127,7 +178,19 @@ pub struct TrustRecord {
     pub addresses: Vec<String>,
 }
 
-/// What a presented key means.
+impl TrustRecord {
+    /// Whether this is among what it is known by.
+    pub fn is_known_by(&self, presented: &Presented) -> bool {
+        match presented {
+            Presented::HostKey(key) => self.keys.iter().any(|known| known.key == *key),
+            Presented::Certificate(certificate) => {
+                self.certificates.iter().any(|known| known.der == certificate.der())
+            }
+        }
+    }
+}
+
+/// What a presented key or certificate means.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TrustVerdict {
     /// The machine's own key, at an address where it was met before.
@@ -146,10 +209,10 @@ pub enum TrustVerdict {
     },
     /// The key was revoked.
     Revoked(Revoked),
-    /// The machine was known by other keys.
+    /// The machine was known by others.
     Changed {
-        /// Those keys.
-        known: Vec<KnownKey>,
+        /// Those.
+        known: Vec<KnownBy>,
         /// Other machines that have the presented key; as many at the most.
         belongs_to: Vec<String>,
     },

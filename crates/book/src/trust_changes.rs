@@ -6,7 +6,9 @@ use jiff::{Timestamp, ToSpan};
 use lantern_keys::{Fingerprint, PublicKey};
 
 use crate::trust_file::edit;
-use crate::{BookError, Home, KnownCertificate, KnownKey, Revoked, TrustRecord, TrustStore, Verified};
+use crate::{
+    BookError, Home, KnownCertificate, KnownKey, Presented, Revoked, TrustRecord, TrustStore, Verified,
+};
 
 /// Most addresses kept for a machine: the latest ones.
 const MAX_ADDRESSES: usize = 16;
@@ -130,7 +132,7 @@ impl TrustStore {
         })
     }
 
-    /// Notes that a trusted key was seen again. Writes only when that tells something new: another address, or
+    /// Notes that a trusted key or certificate was seen again. Writes only when that tells something new: another address, or
     /// another day.
     ///
     /// # Errors
@@ -139,12 +141,22 @@ impl TrustStore {
         home: &Home,
         machine: &str,
         place: &str,
-        key: &PublicKey,
+        presented: &Presented,
         now: Timestamp,
     ) -> Result<(), BookError> {
+        let is_old = |seen: Timestamp| seen + 24.hours() < now;
         let news = |record: &TrustRecord| {
-            record.addresses.last().is_none_or(|last| last != place)
-                || record.keys.iter().any(|known| known.key == *key && known.last_seen + 24.hours() < now)
+            record.is_known_by(presented)
+                && (record.addresses.last().is_none_or(|last| last != place)
+                    || match presented {
+                        Presented::HostKey(key) => {
+                            record.keys.iter().any(|known| known.key == *key && is_old(known.last_seen))
+                        }
+                        Presented::Certificate(certificate) => record
+                            .certificates
+                            .iter()
+                            .any(|known| known.der == certificate.der() && is_old(known.last_seen)),
+                    })
         };
         if !Self::load(home)?.get(machine)?.as_ref().is_some_and(news) {
             return Ok(());
@@ -152,8 +164,18 @@ impl TrustStore {
         edit(home, |draft| {
             let Some(mut record) = draft.get(machine)? else { return Ok(()) };
             note_address(&mut record, place);
-            for known in record.keys.iter_mut().filter(|known| known.key == *key) {
-                known.last_seen = now;
+            match presented {
+                Presented::HostKey(key) => {
+                    record
+                        .keys
+                        .iter_mut()
+                        .filter(|known| known.key == *key)
+                        .for_each(|known| known.last_seen = now);
+                }
+                Presented::Certificate(certificate) => {
+                    let same = |known: &&mut KnownCertificate| known.der == certificate.der();
+                    record.certificates.iter_mut().filter(same).for_each(|known| known.last_seen = now);
+                }
             }
             draft.put(machine, record);
             Ok(())

@@ -5,7 +5,7 @@ use lantern_keys::PublicKey;
 
 use crate::trust_changes::{MAX_KEYS, note_address, with_history};
 use crate::trust_file::edit;
-use crate::{BookError, Home, KnownKey, Revoked, TrustStore};
+use crate::{BookError, Home, KnownBy, KnownCertificate, KnownKey, Revoked, TrustStore};
 
 /// What became of a decision.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -14,8 +14,8 @@ pub enum Kept {
     Yes,
     /// One of the keys has been revoked meanwhile.
     Revoked(Revoked),
-    /// The machine is known by these keys meanwhile, and not by all of those that were decided about.
-    Otherwise(Vec<KnownKey>),
+    /// The machine is known by these meanwhile, and not by all of those that were decided about.
+    Otherwise(Vec<KnownBy>),
 }
 
 impl TrustStore {
@@ -51,8 +51,45 @@ impl TrustStore {
                     });
                 }
             } else {
-                return Ok(Kept::Otherwise(record.keys));
+                return Ok(Kept::Otherwise(record.keys.into_iter().map(KnownBy::Key).collect()));
             }
+            note_address(&mut record, place);
+            draft.put(machine, record);
+            Ok(Kept::Yes)
+        })
+    }
+
+    /// The same of a certificate, in place of those that it was known by before, by their DER forms.
+    ///
+    /// # Errors
+    /// What reading and writing run into.
+    pub fn keep_decided_certificate(
+        home: &Home,
+        machine: &str,
+        place: &str,
+        before: &[Vec<u8>],
+        decided: &KnownCertificate,
+    ) -> Result<Kept, BookError> {
+        edit(home, |draft| {
+            if let Some(revoked) = draft.is_revoked(&decided.fingerprint()) {
+                return Ok(Kept::Revoked(revoked.clone()));
+            }
+            let mut record = draft.get(machine)?.unwrap_or_default();
+            let has = |der: &Vec<u8>| record.certificates.iter().any(|known| known.der == *der);
+            let as_before = record.certificates.len() == before.len() && before.iter().all(has);
+            if !as_before && !has(&decided.der) {
+                return Ok(Kept::Otherwise(
+                    record.certificates.into_iter().map(KnownBy::Certificate).collect(),
+                ));
+            }
+            let mut decided = decided.clone();
+            if let Some(known) = record.certificates.iter().find(|known| known.der == decided.der) {
+                decided.first_seen = known.first_seen.min(decided.first_seen);
+                if known.verified.is_compared() && !decided.verified.is_compared() {
+                    decided.verified = known.verified;
+                }
+            }
+            record.certificates = vec![decided];
             note_address(&mut record, place);
             draft.put(machine, record);
             Ok(Kept::Yes)

@@ -213,7 +213,7 @@ fn is_one_line(line: &str) -> bool {
     }
 }
 
-/// What a record says that others may share, as it stands in its lines: public keys without their kind, and addresses.
+/// What a record says that others may share, as it stands in its lines: public keys without their kind, certificates, and addresses.
 pub(crate) fn shared_words(text: &str, mut each: impl FnMut(&str, Shared<'_>)) {
     let mut machine = "";
     for line in text.lines() {
@@ -223,6 +223,8 @@ pub(crate) fn shared_words(text: &str, mut each: impl FnMut(&str, Shared<'_>)) {
             let key = key.split('"').next().unwrap_or_default();
             let blob = key.split(' ').nth(1).unwrap_or_default();
             each(machine, Shared::Key(blob));
+        } else if let Some(certificate) = line.strip_prefix("certificate = \"") {
+            each(machine, Shared::Certificate(certificate.split('"').next().unwrap_or_default()));
         } else if let Some(addresses) = line.strip_prefix("addresses = [") {
             addresses
                 .split('"')
@@ -237,6 +239,7 @@ pub(crate) fn shared_words(text: &str, mut each: impl FnMut(&str, Shared<'_>)) {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Shared<'a> {
     Key(&'a str),
+    Certificate(&'a str),
     Address(&'a str),
 }
 

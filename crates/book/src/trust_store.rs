@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use base64ct::{Base64, Encoding};
 use lantern_keys::{Fingerprint, PublicKey, public_line};
 
 use crate::trust_index::TrustIndex;
 use crate::trust_ledger::{Ledger, Shared};
 use crate::trust_seen::Seen;
-use crate::{BookError, Revoked, TrustRecord, TrustVerdict};
+use crate::{BookError, KnownBy, Presented, Revoked, TrustRecord, TrustVerdict};
 
 /// Most machines named that share a key or an address with another: a whole fleet may, and a person reads a few.
 const MAX_OTHERS: usize = 8;
@@ -95,29 +96,50 @@ impl TrustStore {
         Ok(keys.into_iter().map(|known| known.key).collect())
     }
 
-    /// What it means that `machine`, reached at `place`, presents `key`.
+    /// What it means that `machine`, reached at `place`, presents this. What it is known by of the other kind, over the other protocol, says nothing
+    /// about it.
     ///
     /// # Errors
     /// [`BookError::Syntax`] with the line.
-    pub fn assess(&self, machine: &str, place: &str, key: &PublicKey) -> Result<TrustVerdict, BookError> {
-        if let Some(revoked) = self.is_revoked(&key.fingerprint()) {
+    pub fn assess(
+        &self,
+        machine: &str,
+        place: &str,
+        presented: &Presented,
+    ) -> Result<TrustVerdict, BookError> {
+        if let Some(revoked) = self.is_revoked(&presented.fingerprint()) {
             return Ok(TrustVerdict::Revoked(revoked.clone()));
         }
-        let has_key = |record: &TrustRecord| record.keys.iter().any(|known| known.key == *key);
+        let has_it = |record: &TrustRecord| record.is_known_by(presented);
         let was_here = |record: &TrustRecord| record.addresses.iter().any(|address| address == place);
-        let others_with_key = || {
-            let line = public_line::format(key, "");
-            let blob = line.split(' ').nth(1).unwrap_or_default();
-            self.holders(Shared::Key(blob), MAX_OTHERS, |name, record| name != machine && has_key(record))
+        let others_with_it = || {
+            let (line, base64);
+            let shared = match presented {
+                Presented::HostKey(key) => {
+                    line = public_line::format(key, "");
+                    Shared::Key(line.split(' ').nth(1).unwrap_or_default())
+                }
+                Presented::Certificate(certificate) => {
+                    base64 = Base64::encode_string(certificate.der());
+                    Shared::Certificate(&base64)
+                }
+            };
+            self.holders(shared, MAX_OTHERS, |name, record| name != machine && has_it(record))
         };
-        Ok(match self.get(machine)?.filter(|record| !record.keys.is_empty()) {
-            Some(record) if has_key(&record) && was_here(&record) => TrustVerdict::Known,
-            Some(record) if has_key(&record) => TrustVerdict::Moved { from: record.addresses },
-            Some(record) => TrustVerdict::Changed { known: record.keys, belongs_to: others_with_key()? },
+        let known_by = |record: &TrustRecord| match presented {
+            Presented::HostKey(_) => record.keys.iter().cloned().map(KnownBy::Key).collect::<Vec<_>>(),
+            Presented::Certificate(_) => {
+                record.certificates.iter().cloned().map(KnownBy::Certificate).collect()
+            }
+        };
+        Ok(match self.get(machine)?.filter(|record| !known_by(record).is_empty()) {
+            Some(record) if has_it(&record) && was_here(&record) => TrustVerdict::Known,
+            Some(record) if has_it(&record) => TrustVerdict::Moved { from: record.addresses },
+            Some(record) => TrustVerdict::Changed { known: known_by(&record), belongs_to: others_with_it()? },
             None => TrustVerdict::FirstContact {
-                same_key: others_with_key()?,
+                same_key: others_with_it()?,
                 same_address: self.holders(Shared::Address(place), MAX_OTHERS, |name, record| {
-                    name != machine && was_here(record) && !has_key(record)
+                    name != machine && was_here(record) && !known_by(record).is_empty() && !has_it(record)
                 })?,
             },
         })

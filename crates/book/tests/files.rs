@@ -102,7 +102,7 @@ fn trust_belongs_to_a_machine_and_follows_it() {
     TrustStore::accept(&home, "lamp-01", "192.0.2.1:22", &host_key(1), Verified::Pasted, now).unwrap();
     TrustStore::accept(&home, "lamp-02", "192.0.2.2:22", &host_key(2), Verified::Accepted, now).unwrap();
     let store = TrustStore::load(&home).unwrap();
-    let assess = |machine, place, key| store.assess(machine, place, &host_key(key)).unwrap();
+    let assess = |machine, place, key| store.assess(machine, place, &host_key(key).into()).unwrap();
     assert_eq!(assess("lamp-01", "192.0.2.1:22", 1), TrustVerdict::Known);
     assert_eq!(
         assess("lamp-01", "192.0.2.8:22", 1),
@@ -120,9 +120,9 @@ fn trust_belongs_to_a_machine_and_follows_it() {
     // Seen again: the same day at the same place writes nothing, a new place or day does.
     let path = home.file("trust.toml");
     let before = fs::read_to_string(&path).unwrap();
-    TrustStore::note_seen(&home, "lamp-01", "192.0.2.1:22", &host_key(1), now + 1.hour()).unwrap();
+    TrustStore::note_seen(&home, "lamp-01", "192.0.2.1:22", &host_key(1).into(), now + 1.hour()).unwrap();
     assert_eq!(fs::read_to_string(&path).unwrap(), before);
-    TrustStore::note_seen(&home, "lamp-01", "192.0.2.8:22", &host_key(1), now + 1.hour()).unwrap();
+    TrustStore::note_seen(&home, "lamp-01", "192.0.2.8:22", &host_key(1).into(), now + 1.hour()).unwrap();
     let store = TrustStore::load(&home).unwrap();
     assert_eq!(store.get("lamp-01").unwrap().unwrap().addresses, ["192.0.2.1:22", "192.0.2.8:22"]);
     assert_eq!(store.machine_at("192.0.2.8:22").unwrap().as_deref(), Some("lamp-01"));

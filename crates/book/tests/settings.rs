@@ -242,7 +242,7 @@ fn shared_trust_is_taken_in_when_signed_and_refused_when_changed() {
     let store = TrustStore::load(&theirs).unwrap();
     let known = &store.get("lamp-01").unwrap().unwrap().keys[0];
     assert_eq!((known.verified, known.by), (Verified::Signed, Some(signer.public().fingerprint())));
-    assert!(matches!(store.assess("new", "x:22", &host_key(9)).unwrap(), TrustVerdict::Revoked(_)));
+    assert!(matches!(store.assess("new", "x:22", &host_key(9).into()).unwrap(), TrustVerdict::Revoked(_)));
     assert_eq!(store.get("lamp-02").unwrap().unwrap().keys[0].key, host_key(7));
 }
 

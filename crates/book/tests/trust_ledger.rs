@@ -122,7 +122,7 @@ fn take(home: &Home, step: &Step) {
         }
         Step::Seen(machine, number, day) => {
             let at = NOW + (i64::from(*day) * 24).hours();
-            TrustStore::note_seen(home, &name(*machine), &place(day), &key(*number), at).unwrap();
+            TrustStore::note_seen(home, &name(*machine), &place(day), &key(*number).into(), at).unwrap();
         }
         Step::Certificate(machine) => {
             let certificate = KnownCertificate {
@@ -193,7 +193,7 @@ proptest! {
                 same_key: holders(&records, "new", has_key),
                 same_address: holders(&records, "new", |record| was_here(record) && !has_key(record)),
             };
-            prop_assert_eq!(store.assess("new", &place, &key).unwrap(), expected);
+            prop_assert_eq!(store.assess("new", &place, &key.clone().into()).unwrap(), expected);
             let latest = |record: &TrustRecord| record.addresses.last() == Some(&place);
             let at = holders(&records, "", latest).first().cloned();
             prop_assert_eq!(store.machine_at(&place).unwrap(), at);
@@ -337,7 +337,7 @@ fn many_first_contacts_write_as_much_as_there_is_to_say() {
         for machine in 0..machines {
             let (name, place) = (format!("lamp-{machine}"), format!("192.0.2.1:{machine}"));
             let at = NOW + (48 * day).hours();
-            TrustStore::note_seen(&home, &name, &place, &key(machine), at).unwrap();
+            TrustStore::note_seen(&home, &name, &place, &key(machine).into(), at).unwrap();
             count(&home);
         }
     }

@@ -15,7 +15,7 @@ pub enum KeyError {
     #[error("not a usable key: {0}")]
     NotAKey(String),
     /// A text that is no fingerprint.
-    #[error("a fingerprint is `SHA256:` and 43 characters of base64")]
+    #[error("a fingerprint is `SHA256:` and 43 characters of base64, or 64 hexadecimal digits")]
     NotAFingerprint,
     /// The container is protected and no passphrase was given.
     #[error("the key is protected by a passphrase")]

@@ -50,11 +50,21 @@ impl fmt::Debug for Fingerprint {
 impl FromStr for Fingerprint {
     type Err = KeyError;
 
-    /// Reads what people paste: with or without `SHA256:`, with base64 padding, within white space.
+    /// Reads what people paste: with or without `SHA256:`, with base64 padding, or in hexadecimal with or without colons; within white space.
     fn from_str(text: &str) -> Result<Self, KeyError> {
         let text = text.trim();
         let text = text.strip_prefix("SHA256:").unwrap_or(text).trim_end_matches('=');
         let mut bytes = [0; 32];
+        let digits: Vec<u8> = text.bytes().filter(|byte| !b": ".contains(byte)).collect();
+        if digits.len() == 64 && digits.iter().all(u8::is_ascii_hexdigit) {
+            let nibble = |digit: u8| {
+                (digit as char).to_digit(16).and_then(|digit| u8::try_from(digit).ok()).unwrap_or(0)
+            };
+            for (byte, [high, low]) in bytes.iter_mut().zip(digits.as_chunks::<2>().0) {
+                *byte = nibble(*high) << 4 | nibble(*low);
+            }
+            return Ok(Self(bytes));
+        }
         match Base64Unpadded::decode(text, &mut bytes) {
             Ok(decoded) if decoded.len() == 32 => Ok(Self(bytes)),
             _ => Err(KeyError::NotAFingerprint),

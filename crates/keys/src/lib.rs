@@ -7,6 +7,7 @@
 //! - [`public_line`] is the one-line form of a public key, [`login_list`] a machine's list of such lines,
 //!   [`sshfp`] its record in the domain name system.
 //! - [`Fingerprint`] names a key in 43 characters, [`flags`] draws it for the eye.
+//! - [`TlsCertificate`] is what a certificate of TLS says, and all that is wrong with it at once.
 //! - [`wire`] reads and writes the data types of RFC 4251 §5, which key blobs and the protocol share.
 //!
 //! ```
@@ -38,6 +39,7 @@ mod rsa_numbers;
 pub mod secret;
 pub mod signature;
 pub mod sshfp;
+pub mod tls_certificate;
 pub mod wire;
 
 pub use algorithm::{Curve, KeyAlgorithm, RsaBits, SignatureAlgorithm};
@@ -49,3 +51,4 @@ pub use public::PublicKey;
 pub use random::{RandomSource, SystemRandom};
 pub use secret::{SecretBuffer, SecretBytes, SecretString};
 pub use signature::Signature;
+pub use tls_certificate::{CertificateFault, CertificateName, TlsCertificate};

@@ -4,24 +4,26 @@
 use std::future::{Future, ready};
 use std::pin::Pin;
 
-use lantern_book::Verified;
-use lantern_keys::{PublicKey, SecretString};
+use lantern_book::{Presented, Verified};
+use lantern_keys::{CertificateFault, SecretString};
 use lantern_ssh::Prompts;
 
 use crate::step::Step;
 
-/// What is known when a machine shows a key for the first time.
+/// What is known when a machine shows a key or a certificate for the first time.
 #[derive(Debug, Clone)]
 pub struct FirstContact {
     /// The machine, as the user calls it.
     pub machine: String,
     /// Where it was reached: the address dialed and the one that answered.
     pub reached_at: String,
-    /// The key it proved to hold.
-    pub key: PublicKey,
-    /// Other machines known to have this key.
+    /// What it proved to hold.
+    pub presented: Presented,
+    /// What is wrong with that, where it is a certificate.
+    pub faults: Vec<CertificateFault>,
+    /// Other machines known to have the same.
     pub same_key: Vec<String>,
-    /// Other machines met at this address with other keys.
+    /// Other machines met at this address with others.
     pub same_address: Vec<String>,
 }
 
@@ -124,13 +126,13 @@ pub enum Note<'a> {
     },
     /// The server's text before login, already harmless.
     Banner(&'a str),
-    /// A key was trusted at first use, as the machine's policy has it.
+    /// What a machine presented was trusted at first use, as the machine's policy has it.
     FirstUse {
         /// The machine.
         machine: &'a str,
-        /// The key.
-        key: &'a PublicKey,
-        /// Other machines known to have this key.
+        /// What it presented.
+        presented: &'a Presented,
+        /// Other machines known to have the same.
         same_key: &'a [String],
     },
     /// Keys came to nothing, and a question follows.

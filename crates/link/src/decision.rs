@@ -3,12 +3,12 @@
 
 use std::net::IpAddr;
 
-use lantern_book::{BookError, Resolver, TrustStore, TrustVerdict, Verified};
-use lantern_keys::PublicKey;
+use lantern_book::{BookError, KnownBy, Presented, Resolver, TrustStore, TrustVerdict, Verified};
+use lantern_keys::{CertificateFault, PublicKey, TlsCertificate};
 
 use crate::ask::{Ask, FirstContact, Note};
 use crate::dns::sshfp_records;
-use crate::error::{TrustFailure, chain};
+use crate::error::{Kinship, TrustFailure, chain};
 use crate::{ConnectRequest, TrustPolicy};
 
 /// What became of a key that is not among the known ones.
@@ -32,6 +32,10 @@ pub(crate) struct Decision<'a> {
     pub(crate) reached: &'a str,
     /// Who is told what is worth knowing.
     pub(crate) ask: &'a dyn Ask,
+    /// What is wrong with a certificate.
+    pub(crate) faults: &'a [CertificateFault],
+    /// Whether an authority that is known here vouches for a certificate, and nothing is wrong with it.
+    pub(crate) vouched: bool,
 }
 
 impl Decision<'_> {
@@ -39,35 +43,63 @@ impl Decision<'_> {
     ///
     /// # Errors
     /// What is known cannot be read.
-    pub(crate) async fn judge(&self, key: &PublicKey) -> Result<Judged, BookError> {
+    pub(crate) async fn judge(&self, presented: &Presented) -> Result<Judged, BookError> {
         let refuse = |failure| Ok(Judged::Refused(Box::new(failure)));
         let machine = self.request.machine.clone();
-        let (same_key, same_address) = match self.trust.assess(&machine, &self.request.trust_place(), key)? {
-            TrustVerdict::Revoked(revoked) => {
-                return refuse(TrustFailure::Revoked { machine, key: key.clone(), reason: revoked.reason });
-            }
-            TrustVerdict::Changed { known, belongs_to } => {
-                let (place, key) = (self.reached.to_owned(), key.clone());
-                return refuse(TrustFailure::Changed { machine, place, key, known, belongs_to });
-            }
-            TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
-            TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
-        };
+        let (same_key, same_address) =
+            match self.trust.assess(&machine, &self.request.trust_place(), presented)? {
+                TrustVerdict::Revoked(revoked) => {
+                    return refuse(TrustFailure::Revoked {
+                        machine,
+                        presented: presented.clone(),
+                        reason: revoked.reason,
+                    });
+                }
+                // One that an authority vouched for is renewed: the word of the authority is what was believed.
+                TrustVerdict::Changed { known, .. } if self.vouched && known.iter().all(is_vouched) => {
+                    return Ok(Judged::Trusted(Verified::Authority));
+                }
+                TrustVerdict::Changed { known, belongs_to } => {
+                    let (place, kinship) = (self.reached.to_owned(), kinship(presented, &known));
+                    let presented = presented.clone();
+                    return refuse(TrustFailure::Changed {
+                        machine,
+                        place,
+                        presented,
+                        known,
+                        belongs_to,
+                        kinship,
+                    });
+                }
+                TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address),
+                TrustVerdict::Known | TrustVerdict::Moved { .. } => (Vec::new(), Vec::new()),
+            };
         if let Some(expected) = self.request.expect {
-            return match key.fingerprint() == expected {
+            return match presented.fingerprint() == expected {
                 true => Ok(Judged::Trusted(Verified::Expected)),
-                false => refuse(TrustFailure::NotExpected { machine, key: key.clone(), expected }),
+                false => {
+                    refuse(TrustFailure::NotExpected { machine, presented: presented.clone(), expected })
+                }
             };
         }
-        if let Some(judged) = self.ask_dns(key).await {
+        if let Some(key) = presented.host_key()
+            && let Some(judged) = self.ask_dns(key).await
+        {
             return Ok(judged);
+        }
+        if self.vouched {
+            return Ok(Judged::Trusted(Verified::Authority));
         }
         match self.request.trust {
             TrustPolicy::KnownOnly => {
-                return refuse(TrustFailure::KnownOnly { machine, key: key.clone(), belongs_to: same_key });
+                return refuse(TrustFailure::KnownOnly {
+                    machine,
+                    presented: presented.clone(),
+                    belongs_to: same_key,
+                });
             }
             TrustPolicy::FirstUse => {
-                self.ask.note(&Note::FirstUse { machine: &machine, key, same_key: &same_key });
+                self.ask.note(&Note::FirstUse { machine: &machine, presented, same_key: &same_key });
                 return Ok(Judged::Trusted(Verified::FirstUse));
             }
             TrustPolicy::Ask => {}
@@ -77,7 +109,14 @@ impl Decision<'_> {
             true => self.reached.to_owned(),
             false => format!("{dialed} ({})", self.reached),
         };
-        Ok(Judged::Ask(FirstContact { machine, reached_at, key: key.clone(), same_key, same_address }))
+        Ok(Judged::Ask(FirstContact {
+            machine,
+            reached_at,
+            presented: presented.clone(),
+            faults: self.faults.to_vec(),
+            same_key,
+            same_address,
+        }))
     }
 
     /// What the domain name system says of the key, when a trusted resolver is named; nothing when it says nothing that counts.
@@ -109,10 +148,29 @@ impl Decision<'_> {
         match (answer.names(key), answer.speaks_of(key)) {
             (true, _) => Some(Judged::Trusted(Verified::Dns)),
             (false, true) => {
-                let (machine, key) = (machine.clone(), key.clone());
-                Some(Judged::Refused(Box::new(TrustFailure::NotInDns { machine, key })))
+                let (machine, presented) = (machine.clone(), key.clone().into());
+                Some(Judged::Refused(Box::new(TrustFailure::NotInDns { machine, presented })))
             }
             (false, false) => None,
         }
     }
+}
+
+/// How a certificate is akin to those that the machine was known by; nothing of keys.
+fn kinship(presented: &Presented, known: &[KnownBy]) -> Option<Kinship> {
+    let new = presented.certificate()?;
+    let old = known.iter().filter_map(|known| match known {
+        KnownBy::Certificate(known) => TlsCertificate::read(&known.der).ok(),
+        _ => None,
+    });
+    let kinships = old.map(|old| match (old.key_info() == new.key_info(), old.issuer() == new.issuer()) {
+        (true, _) => Kinship::SameKey,
+        (false, true) if !new.is_self_issued() => Kinship::SameIssuer,
+        _ => Kinship::Neither,
+    });
+    kinships.min_by_key(|kinship| *kinship as u8)
+}
+
+fn is_vouched(known: &KnownBy) -> bool {
+    matches!(known, KnownBy::Certificate(known) if known.verified == Verified::Authority)
 }

@@ -2,8 +2,8 @@
 
 use std::path::PathBuf;
 
-use lantern_book::{BookError, KnownKey};
-use lantern_keys::{Fingerprint, PublicKey};
+use lantern_book::{BookError, KnownBy, Presented};
+use lantern_keys::Fingerprint;
 use lantern_ssh::{Disconnect, ListenAt, OpenFailure, PlanReport, SshError};
 
 /// What ended an attempt or a session.
@@ -170,52 +170,54 @@ impl LinkError {
     }
 }
 
-/// Why a host key was not accepted.
+/// Why a host key or a certificate was not accepted.
 #[derive(Debug, thiserror::Error)]
 pub enum TrustFailure {
     /// The person said no.
-    #[error("the host key of {machine} was not accepted")]
+    #[error("the {noun} of {machine} was not accepted")]
     Rejected {
         /// The machine.
         machine: String,
+        /// What it presented, in words.
+        noun: &'static str,
     },
     /// There was nobody to ask.
-    #[error("the host key of {machine} is not known, and there is nobody to ask")]
+    #[error("the {} of {machine} is not known, and there is nobody to ask", .presented.noun())]
     NoOneToAsk {
         /// The machine.
         machine: String,
-        /// The key it presented.
-        key: PublicKey,
+        /// What it presented.
+        presented: Presented,
         /// Other machines that have this key.
         belongs_to: Vec<String>,
     },
     /// It is not the key that was expected.
-    #[error("{machine} presented the host key {}, expected was {expected}", .key.fingerprint())]
+    #[error("{machine} presented the {} {}, expected was {expected}", .presented.noun(), .presented.fingerprint())]
     NotExpected {
         /// The machine.
         machine: String,
-        /// The key it presented.
-        key: PublicKey,
+        /// What it presented.
+        presented: Presented,
         /// The fingerprint that was given beforehand.
         expected: Fingerprint,
     },
     /// The machine's policy is to trust known keys only.
-    #[error("the host key of {machine} is not known, and its policy is to trust known keys only")]
+    #[error("the {} of {machine} is not known, and its policy is to trust known ones only", .presented.noun())]
     KnownOnly {
         /// The machine.
         machine: String,
-        /// The key it presented.
-        key: PublicKey,
+        /// What it presented.
+        presented: Presented,
         /// Other machines that have this key.
         belongs_to: Vec<String>,
     },
     /// The key was revoked.
-    #[error("stopped: {machine} presents a host key that was revoked")]
+    #[error("stopped: {machine} presents a {} that was revoked", .presented.noun())]
     Revoked {
         /// The machine.
         machine: String,
-        /// The key it presented.
-        key: PublicKey,
+        /// What it presented.
+        presented: Presented,
         /// Why it was revoked.
         reason: String,
     },
@@ -224,21 +226,23 @@ pub enum TrustFailure {
     NotInDns {
         /// The machine.
         machine: String,
-        /// The key it presented.
-        key: PublicKey,
+        /// What it presented.
+        presented: Presented,
     },
-    /// The machine was known by another key.
-    #[error("stopped: {machine} presents another host key than it had")]
+    /// The machine was known by another.
+    #[error("stopped: {machine} presents another {} than it had", .presented.noun())]
     Changed {
         /// The machine.
         machine: String,
         /// Where it was reached.
         place: String,
-        /// The key it presented.
-        key: PublicKey,
-        /// The keys it was known by.
-        known: Vec<KnownKey>,
-        /// Other machines that have the presented key.
+        /// What it presented.
+        presented: Presented,
+        /// What it was known by.
+        known: Vec<KnownBy>,
+        /// How a certificate is akin to those, where it is one.
+        kinship: Option<Kinship>,
+        /// Other machines that have what it presented.
         belongs_to: Vec<String>,
     },
 }
@@ -246,37 +250,69 @@ pub enum TrustFailure {
 impl TrustFailure {
     /// The details behind the headline, a line each.
     pub fn details(&self) -> Vec<String> {
-        let (place, key, known, belongs_to) = match self {
-            Self::Changed { place, key, known, belongs_to, .. } => (place, key, known, belongs_to),
-            Self::NoOneToAsk { key, belongs_to, .. } | Self::KnownOnly { key, belongs_to, .. } => {
-                let presented = format!("it presented {} {}", key.describe(), key.fingerprint());
-                return std::iter::once(presented).chain(whose(belongs_to)).collect();
+        let (place, presented, known, belongs_to, kinship) = match self {
+            Self::Changed { place, presented, known, belongs_to, kinship, .. } => {
+                (place, presented, known, belongs_to, kinship)
             }
-            Self::NotInDns { key, .. } => {
-                return vec![format!("it presented {} {}", key.describe(), key.fingerprint())];
+            Self::NoOneToAsk { presented, belongs_to, .. }
+            | Self::KnownOnly { presented, belongs_to, .. } => {
+                return std::iter::once(shown(presented)).chain(whose(belongs_to, presented)).collect();
             }
-            Self::Revoked { key, reason, .. } => {
-                return vec![
-                    format!("it presented {} {}", key.describe(), key.fingerprint()),
-                    format!("revoked because: {reason}"),
-                ];
+            Self::NotInDns { presented, .. } => {
+                return vec![shown(presented)];
+            }
+            Self::Revoked { presented, reason, .. } => {
+                return vec![shown(presented), format!("revoked because: {reason}")];
             }
             Self::Rejected { .. } | Self::NotExpected { .. } => return Vec::new(),
         };
         let mut lines = vec![
             format!("it was {}", known.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")),
-            format!("it is  {} {}, at {place}", key.describe(), key.fingerprint()),
+            format!("it is  {} {}, at {place}", presented.describe(), presented.fingerprint()),
         ];
-        let unknown = || "no other machine in the trust store has the new key".to_owned();
-        lines.push(whose(belongs_to).unwrap_or_else(unknown));
+        lines.extend(kinship.map(|kinship| kinship.to_string()));
+        let unknown = || match presented {
+            Presented::HostKey(_) => "no other machine in the trust store has the new key".to_owned(),
+            _ => "no other machine in the trust store has the new certificate".to_owned(),
+        };
+        lines.push(whose(belongs_to, presented).unwrap_or_else(unknown));
         lines
     }
 }
 
 /// Whose key it is, where it is another machine's.
-fn whose(belongs_to: &[String]) -> Option<String> {
+fn whose(belongs_to: &[String], presented: &Presented) -> Option<String> {
+    let noun = if presented.host_key().is_some() { "key" } else { "certificate" };
     (!belongs_to.is_empty())
-        .then(|| format!("this is the key of {}: is the address right?", belongs_to.join(", ")))
+        .then(|| format!("this is the {noun} of {}: is the address right?", belongs_to.join(", ")))
+}
+
+/// What was presented, in a line.
+fn shown(presented: &Presented) -> String {
+    format!("it presented {} {}", presented.describe(), presented.fingerprint())
+}
+
+/// How a new certificate is akin to the one that a machine was known by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kinship {
+    /// It has the same key.
+    SameKey,
+    /// It says that the same issuer made it; nobody has verified that.
+    SameIssuer,
+    /// Neither.
+    Neither,
+}
+
+impl std::fmt::Display for Kinship {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::SameKey => "it has the same key: it was renewed by whoever has that",
+            Self::SameIssuer => {
+                "it has another key, and names the same issuer: that may be a renewal, and proves nothing"
+            }
+            Self::Neither => "it has another key and another issuer",
+        })
+    }
 }
 
 /// Why login failed: as whom, what the server takes, and what became of everything that could be tried.

@@ -41,18 +41,18 @@ impl Login<'_, '_> {
         }
         let (home, machine) = (&self.request.home, &self.request.machine);
         let decided = [KnownKey::new(key.clone(), verified, Timestamp::now())];
-        let (machine, key) = (machine.clone(), key.clone());
+        let (machine, presented) = (machine.clone(), key.clone().into());
         let kept = self.known.trust.keys(&machine).and_then(|before| {
             TrustStore::keep_decided(home, &machine, &self.request.trust_place(), &before, &decided)
         });
         match kept {
             Ok(Kept::Yes) => None,
             Ok(Kept::Revoked(revoked)) => {
-                Some(TrustFailure::Revoked { machine, key, reason: revoked.reason })
+                Some(TrustFailure::Revoked { machine, presented, reason: revoked.reason })
             }
             Ok(Kept::Otherwise(known)) => {
                 let (place, belongs_to) = (self.reached.clone(), Vec::new());
-                Some(TrustFailure::Changed { machine, place, key, known, belongs_to })
+                Some(TrustFailure::Changed { machine, place, presented, known, belongs_to, kinship: None })
             }
             // A home that cannot be written costs a note, not a session.
             Err(error) => {
@@ -68,8 +68,11 @@ impl Login<'_, '_> {
             trust: &self.known.trust,
             reached: &self.reached,
             ask: self.ask,
+            faults: &[],
+            vouched: false,
         };
-        let contact = match decision.judge(key).await? {
+        let presented = key.clone().into();
+        let contact = match decision.judge(&presented).await? {
             Judged::Trusted(verified) => return Ok(Ok(verified)),
             Judged::Refused(failure) => return Ok(Err(failure)),
             Judged::Ask(contact) => contact,
@@ -77,10 +80,8 @@ impl Login<'_, '_> {
         let (machine, belongs_to) = (contact.machine.clone(), contact.same_key.clone());
         Ok(match self.put(Question::FirstContact(contact)).await? {
             Answer::Trust(verified) => Ok(verified),
-            Answer::NoOne => {
-                Err(Box::new(TrustFailure::NoOneToAsk { machine, key: key.clone(), belongs_to }))
-            }
-            _ => Err(Box::new(TrustFailure::Rejected { machine })),
+            Answer::NoOne => Err(Box::new(TrustFailure::NoOneToAsk { machine, presented, belongs_to })),
+            _ => Err(Box::new(TrustFailure::Rejected { machine, noun: presented.noun() })),
         })
     }
 
@@ -88,7 +89,9 @@ impl Login<'_, '_> {
     pub(crate) fn note_move(&mut self) {
         let Some(key) = self.client.host_key() else { return };
         let (machine, place) = (&self.request.machine, self.request.trust_place());
-        if let Ok(TrustVerdict::Moved { from }) = self.known.trust.assess(machine, &place, key) {
+        if let Ok(TrustVerdict::Moved { from }) =
+            self.known.trust.assess(machine, &place, &key.clone().into())
+        {
             self.ask.note(&Note::Moved { machine, from: &from, to: &place });
         }
     }

@@ -19,7 +19,13 @@ use crate::{AgentClient, ConnectRequest, Known, LinkError};
 pub(crate) fn remember(request: &ConnectRequest, client: &Client, took: Option<Fingerprint>, ask: &dyn Ask) {
     let place = request.trust_place();
     let noted = match client.host_key() {
-        Some(key) => TrustStore::note_seen(&request.home, &request.machine, &place, key, Timestamp::now()),
+        Some(key) => TrustStore::note_seen(
+            &request.home,
+            &request.machine,
+            &place,
+            &key.clone().into(),
+            Timestamp::now(),
+        ),
         None => Ok(()),
     };
     let hints = Hints::of(&request.home);

@@ -8,7 +8,8 @@ mod scene;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_link::{ChannelEnd, LinkError, News, Presented, Program, Remote, Runs};
+use lantern_book::Presented;
+use lantern_link::{ChannelEnd, LinkError, News, Program, Remote, Runs};
 use lantern_ssh::{PtyRequest, Stream, TerminalSize};
 use scene::{Do, Machine, Scene, on_this_thread, poll_times};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};

@@ -1,12 +1,13 @@
 //! WS-Management for machines that are administered by WinRM, for both roles: messages, and the state machine of a command shell.
 //!
-//! No input or output, no clock, no logins: texts come in and go out, and whoever drives this brings them over a connection.
+//! No input or output, no clock: texts come in and go out, and whoever drives this brings them over a connection.
 //!
 //! - [`Request`] and [`Response`] are what is said: encoded and decoded by both roles, held to [`limits`].
 //! - [`Fault`] is a machine's refusal, with our words for what administrators meet.
 //! - [`CommandShell`] is a command on a machine: it says what to post next, takes the answers, and tells what came of it.
 //! - [`program_line`] and [`interpreter_line`] put words together so that a program there reads them back.
-//! - [`sealed`] is the form of messages that a login's keys have encrypted, for lines without TLS; [`Challenges`] are the logins that a service offers.
+//! - [`sealed`] is the form of messages that a login's keys have encrypted, for lines without TLS; [`Challenges`] are the logins that a service offers, and [`ntlm`] is
+//!   one of them.
 
 mod challenge;
 mod command_shell;
@@ -17,6 +18,7 @@ mod fault_code;
 mod ids;
 pub mod limits;
 pub mod namespace;
+pub mod ntlm;
 mod request;
 mod response;
 pub mod sealed;

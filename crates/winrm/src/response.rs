@@ -121,12 +121,7 @@ impl Response {
     ///
     /// # Errors
     /// A text that XML cannot hold.
-    pub fn encode(
-        &self,
-        request: &Request,
-        relates_to: &str,
-        message_id: &str,
-    ) -> Result<String, XmlError> {
+    pub fn encode(&self, request: &Request, relates_to: &str, message_id: &str) -> Result<String, XmlError> {
         let mut body = String::new();
         match self {
             Self::Identity(identity) => {

@@ -91,7 +91,8 @@ fn all_questions() -> Vec<Question> {
     let contact = FirstContact {
         machine: words("lamp-01"),
         reached_at: words("192.0.2.7:22"),
-        key: key(),
+        presented: key().into(),
+        faults: Vec::new(),
         same_key: vec![words("lamp-02")],
         same_address: vec![words("foghorn"), words("\u{1b}[2Jlamp")],
     };
@@ -155,7 +156,7 @@ async fn every_question_and_note_arrives_as_it_was_and_every_answer_comes_back()
             }
             ask.note(&Note::Moved { machine, from: &names, to: "192.0.2.8:22" });
             ask.note(&Note::Banner("mind the step"));
-            ask.note(&Note::FirstUse { machine, key: &known, same_key: &names });
+            ask.note(&Note::FirstUse { machine, presented: &known.into(), same_key: &names });
             ask.note(&Note::KeysRefused { machine, refused: &names, not_offered: &[] });
             ask.note(&Note::DnsUnproven { machine, why: "it says nothing" });
             ask.note(&Note::DnsUnprotected { machine, resolver: ([192, 0, 2, 53], 53).into() });

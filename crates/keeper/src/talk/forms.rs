@@ -1,8 +1,8 @@
 //! What is said in a conversation: questions, notes, answers.
 
 use base64ct::{Base64, Encoding};
-use lantern_book::Verified;
-use lantern_keys::{PublicKey, SecretString};
+use lantern_book::{Presented, Verified};
+use lantern_keys::{PublicKey, SecretString, TlsCertificate};
 use lantern_link::{Answer, FirstContact, Note, Question};
 use lantern_ssh::{Prompt, Prompts};
 use serde::{Deserialize, Serialize};
@@ -53,12 +53,42 @@ impl KeyForm {
     }
 }
 
+/// What a machine presents. The keeper makes connections of SSH; certificates are here so that nothing it is asked about is lost on the way.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) enum PresentedForm {
+    HostKey(KeyForm),
+    Certificate(String),
+    Unknown,
+}
+
+impl PresentedForm {
+    fn of(presented: &Presented) -> Self {
+        match presented {
+            Presented::HostKey(key) => Self::HostKey(KeyForm::of(key)),
+            Presented::Certificate(certificate) => {
+                Self::Certificate(Base64::encode_string(certificate.der()))
+            }
+            _ => Self::Unknown,
+        }
+    }
+
+    fn presented(&self) -> Option<Presented> {
+        match self {
+            Self::HostKey(key) => key.key().map(Presented::HostKey),
+            Self::Certificate(der) => {
+                TlsCertificate::read(&Base64::decode_vec(der).ok()?).ok().map(Presented::Certificate)
+            }
+            Self::Unknown => None,
+        }
+    }
+}
+
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) enum QuestionForm {
     FirstContact {
         machine: String,
         reached_at: String,
-        key: KeyForm,
+        presented: PresentedForm,
         same_key: Vec<String>,
         same_address: Vec<String>,
     },
@@ -97,7 +127,7 @@ impl From<Question> for QuestionForm {
     fn from(question: Question) -> Self {
         match question {
             Question::FirstContact(contact) => Self::FirstContact {
-                key: KeyForm::of(&contact.key),
+                presented: PresentedForm::of(&contact.presented),
                 machine: contact.machine,
                 reached_at: contact.reached_at,
                 same_key: contact.same_key,
@@ -122,9 +152,16 @@ impl QuestionForm {
     /// The question; none where its key is none that is known here.
     pub(super) fn question(self) -> Option<Question> {
         Some(match self {
-            Self::FirstContact { machine, reached_at, key, same_key, same_address } => {
-                let key = key.key()?;
-                Question::FirstContact(FirstContact { machine, reached_at, key, same_key, same_address })
+            Self::FirstContact { machine, reached_at, presented, same_key, same_address } => {
+                let (presented, faults) = (presented.presented()?, Vec::new());
+                Question::FirstContact(FirstContact {
+                    machine,
+                    reached_at,
+                    presented,
+                    faults,
+                    same_key,
+                    same_address,
+                })
             }
             Self::Passphrase { key, again } => Question::Passphrase { key, again },
             Self::Password { user, machine, again } => Question::Password { user, machine, again },
@@ -176,7 +213,7 @@ impl AnswerForm {
 pub(crate) enum NoteForm {
     Moved { machine: String, from: Vec<String>, to: String },
     Banner(String),
-    FirstUse { machine: String, key: KeyForm, same_key: Vec<String> },
+    FirstUse { machine: String, presented: PresentedForm, same_key: Vec<String> },
     KeysRefused { machine: String, refused: Vec<String>, not_offered: Vec<String> },
     DnsUnproven { machine: String, why: String },
     DnsUnprotected { machine: String, resolver: std::net::SocketAddr },
@@ -190,9 +227,9 @@ impl NoteForm {
                 Self::Moved { machine: (*machine).into(), from: from.to_vec(), to: (*to).into() }
             }
             Note::Banner(text) => Self::Banner((*text).into()),
-            Note::FirstUse { machine, key, same_key } => Self::FirstUse {
+            Note::FirstUse { machine, presented, same_key } => Self::FirstUse {
                 machine: (*machine).into(),
-                key: KeyForm::of(key),
+                presented: PresentedForm::of(presented),
                 same_key: same_key.to_vec(),
             },
             Note::KeysRefused { machine, refused, not_offered } => Self::KeysRefused {
@@ -215,9 +252,9 @@ impl NoteForm {
         match self {
             Self::Moved { machine, from, to } => tell(&Note::Moved { machine, from, to }),
             Self::Banner(text) => tell(&Note::Banner(text)),
-            Self::FirstUse { machine, key, same_key } => {
-                if let Some(key) = key.key() {
-                    tell(&Note::FirstUse { machine, key: &key, same_key });
+            Self::FirstUse { machine, presented, same_key } => {
+                if let Some(presented) = presented.presented() {
+                    tell(&Note::FirstUse { machine, presented: &presented, same_key });
                 }
             }
             Self::KeysRefused { machine, refused, not_offered } => {

@@ -23,7 +23,7 @@ mod pem;
 mod pkcs8;
 mod rfc4716;
 pub(crate) mod sec1;
-mod spki;
+pub(crate) mod spki;
 pub mod work;
 mod write;
 

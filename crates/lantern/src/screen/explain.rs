@@ -282,29 +282,29 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
 fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
     failure.details = trust.details();
     match trust {
-        TrustFailure::Changed { machine, key, .. } => failure
+        TrustFailure::Changed { machine, presented, .. } => failure
             .detail("Either the machine was set up anew, or something stands between you and it.")
-            .hint("ask on the machine's own console which of the two keys it has")
+            .hint(format!("ask on the machine's own console which of the two {}s it has", presented.noun().trim_start_matches("host ")))
             .hint(format!(
                 "if it is the new one: lantern trust accept {machine} --expect {}",
-                key.fingerprint()
+                presented.fingerprint()
             )),
-        TrustFailure::NoOneToAsk { machine, key, .. } => {
+        TrustFailure::NoOneToAsk { machine, presented, .. } => {
             failure.hint("compare that with what the machine's own console says").hint(format!(
                 "if it is the same: lantern trust accept {machine} --expect {}",
-                key.fingerprint()
+                presented.fingerprint()
             ))
         }
         TrustFailure::NotExpected { .. } => failure
             .hint("this may be another machine, or something between you and it; nothing was sent to it"),
-        TrustFailure::KnownOnly { machine, key, .. } => {
+        TrustFailure::KnownOnly { machine, presented, .. } => {
             failure.hint("compare that with what the machine's own console says").hint(format!(
                 "if it is the same: lantern trust accept {machine} --expect {}",
-                key.fingerprint()
+                presented.fingerprint()
             ))
         }
-        TrustFailure::Revoked { machine, .. } => failure
-            .hint(format!("give {machine} new host keys on its own console; this one must not be used any more"))
+        TrustFailure::Revoked { machine, presented, .. } => failure
+            .hint(format!("give {machine} a new {} on its own console; this one must not be used any more", presented.noun()))
             .hint("`lantern trust revoked` lists what was revoked and why"),
         TrustFailure::NotInDns { machine, .. } => failure
             .detail("Either its records are out of date, or something stands between you and it.")

@@ -1,6 +1,7 @@
 //! What is printed: words, tables, JSON, flags, progress, live views. Nothing here asks or connects.
 
 pub(crate) mod ago;
+pub(crate) mod certificate;
 pub(crate) mod check;
 pub(crate) mod display;
 pub(crate) mod explain;

@@ -47,17 +47,26 @@ fn auth(user: &str, report: &[(&str, &'static str)], methods: &[&str], ended: bo
 fn trust_failures() -> Vec<TrustFailure> {
     let machine = || "lamp-01".to_owned();
     vec![
-        TrustFailure::Rejected { machine: machine() },
-        TrustFailure::NoOneToAsk { machine: machine(), key: key(), belongs_to: Vec::new() },
-        TrustFailure::NotExpected { machine: machine(), key: key(), expected: key().fingerprint() },
-        TrustFailure::KnownOnly { machine: machine(), key: key(), belongs_to: vec!["lamp-02".into()] },
-        TrustFailure::Revoked { machine: machine(), key: key(), reason: "stolen at sea".into() },
-        TrustFailure::NotInDns { machine: machine(), key: key() },
+        TrustFailure::Rejected { machine: machine(), noun: "host key" },
+        TrustFailure::NoOneToAsk { machine: machine(), presented: key().into(), belongs_to: Vec::new() },
+        TrustFailure::NotExpected {
+            machine: machine(),
+            presented: key().into(),
+            expected: key().fingerprint(),
+        },
+        TrustFailure::KnownOnly {
+            machine: machine(),
+            presented: key().into(),
+            belongs_to: vec!["lamp-02".into()],
+        },
+        TrustFailure::Revoked { machine: machine(), presented: key().into(), reason: "stolen at sea".into() },
+        TrustFailure::NotInDns { machine: machine(), presented: key().into() },
         TrustFailure::Changed {
             machine: machine(),
             place: "192.0.2.7:22".into(),
-            key: key(),
+            presented: key().into(),
             known: Vec::new(),
+            kinship: None,
             belongs_to: vec!["lamp-02".into()],
         },
     ]

@@ -239,20 +239,29 @@ impl Conversation {
     fn first_contact(&mut self, contact: &FirstContact) -> Answer {
         output::warn_block(introduce(contact));
         for _ in 0..MAX_TRIES {
-            let Some(answer) = self.line("Fingerprint, its last 8 characters, or `trust`: ") else {
+            let question = match contact.presented.host_key() {
+                Some(_) => "Fingerprint, its last 8 characters, or `trust`: ",
+                None => "Fingerprint, thumbprint, or `trust`: ",
+            };
+            let Some(answer) = self.line(question) else {
                 return Answer::No;
             };
-            match heard(answer.trim(), &contact.key.fingerprint()) {
+            match heard(answer.trim(), &contact.presented) {
                 Heard::Compared => {
                     output::say("It is the same: recorded as compared.");
                     return Answer::Trust(Verified::Pasted);
                 }
+                Heard::ComparedWeakly => {
+                    output::say("It is the same: recorded as compared by SHA-1, which is weak.");
+                    return Answer::Trust(Verified::Thumbprint);
+                }
                 Heard::Trusted => return Answer::Trust(Verified::Accepted),
                 Heard::Refused => return Answer::No,
                 Heard::AnotherKey => {
-                    output::say(
-                        "That is the fingerprint of ANOTHER key. This is not the machine you were told about.",
-                    );
+                    output::say(format!(
+                        "That is the fingerprint of ANOTHER {}. This is not the machine you were told about.",
+                        contact.presented.noun().trim_start_matches("host "),
+                    ));
                     return Answer::No;
                 }
                 Heard::NotItsEnd => {
@@ -330,11 +339,11 @@ impl Ask for TerminalAsk {
                 "note: {machine} has moved from {} to {to}; its host key is the same.",
                 from.join(", ")
             )),
-            Note::FirstUse { machine, key, same_key } => {
+            Note::FirstUse { machine, presented, same_key } => {
                 output::say(format!(
                     "note: first contact with {machine}: {} {} is trusted from now on, as its policy has it.",
-                    key.describe(),
-                    key.fingerprint()
+                    presented.describe(),
+                    presented.fingerprint()
                 ));
                 if !same_key.is_empty() {
                     output::warn(format!(

@@ -8,22 +8,13 @@ mod process;
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use lantern_book::Rotation;
-use lantern_keys::PublicKey;
+use lantern_book::{Presented, Rotation};
 use lantern_ssh::SessionRequest;
 
 use crate::program::Program;
 use crate::{ByteStream, Captured, LinkError, Trunk, capture};
 
 pub use process::{News, Process, Start};
-
-/// What a machine proved to be.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Presented {
-    /// The holder of this host key.
-    HostKey(PublicKey),
-}
 
 /// Who a machine is, and as whom we are there.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -84,8 +84,8 @@ impl CheckError {
             Self::Key(error) => chain(error),
             Self::Way(LinkError::Trust(trust)) => match trust.as_ref() {
                 // Nobody was to be asked: a check decides nothing.
-                TrustFailure::NoOneToAsk { machine, .. } => {
-                    format!("the host key of {machine} is not known yet")
+                TrustFailure::NoOneToAsk { machine, presented, .. } => {
+                    format!("the {} of {machine} is not known yet", presented.noun())
                 }
                 other => chain(other),
             },

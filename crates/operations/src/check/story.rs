@@ -119,10 +119,10 @@ impl Story {
                     "what {resolver} says of it could have been forged on the way"
                 )));
             }
-            Note::FirstUse { key, same_key, .. } => {
+            Note::FirstUse { presented, same_key, .. } => {
                 self.put_host_key(host_key(format!(
                     "{} would be trusted at first use, as the policy has it",
-                    key.fingerprint()
+                    presented.fingerprint()
                 )));
                 if !same_key.is_empty() {
                     let whose = same_key.join(", ");

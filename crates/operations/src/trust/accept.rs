@@ -1,7 +1,7 @@
 //! Trusting what a machine presents, in place of anything else.
 
 use jiff::Timestamp;
-use lantern_book::{BookError, Kept, KnownKey, TrustStore, TrustVerdict, Verified};
+use lantern_book::{BookError, Kept, KnownBy, KnownKey, TrustStore, TrustVerdict, Verified};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Question, TrustFailure};
 
@@ -53,14 +53,14 @@ pub async fn accept(
     keys: Vec<PublicKey>,
     wanted: Wanted<'_>,
     ask: &dyn Ask,
-    on_more: impl FnOnce(&[KnownKey], &[PublicKey]),
+    on_more: impl FnOnce(&[KnownBy], &[PublicKey]),
 ) -> Result<Vec<KnownKey>, AcceptError> {
     let store = TrustStore::load(&request.home)?;
     let machine = request.machine.clone();
     for key in &keys {
         if let Some(revoked) = store.is_revoked(&key.fingerprint()) {
             let reason = revoked.reason.clone();
-            return Err(trust(TrustFailure::Revoked { machine, key: key.clone(), reason }));
+            return Err(trust(TrustFailure::Revoked { machine, presented: key.clone().into(), reason }));
         }
     }
     let (keys, verified) = match wanted {
@@ -77,7 +77,7 @@ pub async fn accept(
             let Some(key) = accepted.iter().find(by).map(|known| known.key.clone()) else {
                 return Err(AcceptError::Meanwhile { machine });
             };
-            Err(trust(TrustFailure::Revoked { machine, key, reason: revoked.reason }))
+            Err(trust(TrustFailure::Revoked { machine, presented: key.into(), reason: revoked.reason }))
         }
         Kept::Otherwise(_) => Err(AcceptError::Meanwhile { machine }),
     }
@@ -100,7 +100,9 @@ fn agreeing(
     }
     let machine = machine.to_owned();
     Err(match (wanted.first(), others.into_iter().next()) {
-        (Some(expected), Some(key)) => trust(TrustFailure::NotExpected { machine, key, expected: *expected }),
+        (Some(expected), Some(key)) => {
+            trust(TrustFailure::NotExpected { machine, presented: key.into(), expected: *expected })
+        }
         (Some(_), None) => AcceptError::NoKey { machine },
         (None, _) => AcceptError::NotListed { machine },
     })
@@ -112,20 +114,22 @@ async fn by_question(
     request: &ConnectRequest,
     keys: Vec<PublicKey>,
     ask: &dyn Ask,
-    on_more: impl FnOnce(&[KnownKey], &[PublicKey]),
+    on_more: impl FnOnce(&[KnownBy], &[PublicKey]),
 ) -> Result<(Vec<PublicKey>, Verified), AcceptError> {
     let machine = request.machine.clone();
     let Some((first, more)) = keys.split_first() else { return Err(AcceptError::NoKey { machine }) };
-    let (same_key, same_address, replaced) = match store.assess(&machine, &request.trust_place(), first)? {
-        TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address, Vec::new()),
-        TrustVerdict::Changed { known, .. } => (Vec::new(), Vec::new(), known),
-        _ => Default::default(),
-    };
+    let (same_key, same_address, replaced) =
+        match store.assess(&machine, &request.trust_place(), &first.clone().into())? {
+            TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address, Vec::new()),
+            TrustVerdict::Changed { known, .. } => (Vec::new(), Vec::new(), known),
+            _ => Default::default(),
+        };
     on_more(&replaced, more);
     let contact = FirstContact {
         machine: machine.clone(),
         reached_at: request.place(),
-        key: first.clone(),
+        presented: first.clone().into(),
+        faults: Vec::new(),
         same_key: same_key.clone(),
         same_address,
     };
@@ -133,9 +137,11 @@ async fn by_question(
         // A pasted fingerprint speaks for the one key.
         Answer::Trust(Verified::Pasted) => Ok((vec![first.clone()], Verified::Pasted)),
         Answer::Trust(verified) => Ok((keys, verified)),
-        Answer::NoOne => {
-            Err(trust(TrustFailure::NoOneToAsk { machine, key: first.clone(), belongs_to: same_key }))
-        }
-        _ => Err(trust(TrustFailure::Rejected { machine })),
+        Answer::NoOne => Err(trust(TrustFailure::NoOneToAsk {
+            machine,
+            presented: first.clone().into(),
+            belongs_to: same_key,
+        })),
+        _ => Err(trust(TrustFailure::Rejected { machine, noun: "host key" })),
     }
 }

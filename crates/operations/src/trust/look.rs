@@ -1,6 +1,6 @@
 //! Looking at the host keys of machines, and what they mean.
 
-use lantern_book::{BookError, KnownKey, TrustStore, TrustVerdict};
+use lantern_book::{BookError, KnownBy, TrustStore, TrustVerdict};
 use lantern_keys::PublicKey;
 use lantern_link::{ConnectRequest, LinkError, Nobody, probe_host_keys};
 
@@ -35,7 +35,7 @@ pub enum Standing {
     /// It had others.
     Changed {
         /// Those.
-        known: Vec<KnownKey>,
+        known: Vec<KnownBy>,
         /// Other machines that have what it presents.
         belongs_to: Vec<String>,
     },
@@ -69,7 +69,8 @@ pub fn standing(
     request: &ConnectRequest,
     keys: &[PublicKey],
 ) -> Result<Standing, BookError> {
-    let assess = |key: &PublicKey| store.assess(&request.machine, &request.trust_place(), key);
+    let assess =
+        |key: &PublicKey| store.assess(&request.machine, &request.trust_place(), &key.clone().into());
     let verdicts: Vec<TrustVerdict> = keys.iter().map(assess).collect::<Result<_, _>>()?;
     for verdict in &verdicts {
         if let TrustVerdict::Revoked(revoked) = verdict {

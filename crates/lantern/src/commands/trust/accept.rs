@@ -5,7 +5,7 @@ use std::path::Path;
 
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
-use lantern_book::{Home, KnownCertificate, KnownKey, MachineBook, TrustStore, Verified, select};
+use lantern_book::{Home, KnownBy, KnownCertificate, KnownKey, MachineBook, TrustStore, Verified, select};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_link::ConnectRequest;
 use lantern_operations::Target;
@@ -104,7 +104,7 @@ async fn accept(
     wanted: Option<&[Fingerprint]>,
     ask: &TerminalAsk,
 ) -> Result<Vec<KnownKey>, Failure> {
-    let tell = |replaced: &[KnownKey], more: &[PublicKey]| {
+    let tell = |replaced: &[KnownBy], more: &[PublicKey]| {
         if !replaced.is_empty() {
             let was: Vec<_> = replaced.iter().map(ToString::to_string).collect();
             let machine = &request.machine;

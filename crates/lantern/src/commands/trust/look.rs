@@ -36,7 +36,7 @@ fn in_words(standing: Standing) -> (&'static str, String) {
         }
         Standing::New { .. } => ("new", "never met".into()),
         Standing::Changed { known, belongs_to } => {
-            let was: Vec<_> = known.iter().map(|known| known.key.fingerprint().to_string()).collect();
+            let was: Vec<_> = known.iter().map(|known| known.fingerprint().to_string()).collect();
             let whose = match belongs_to.as_slice() {
                 [] => String::new(),
                 names => format!("; this is the key of {}", names.join(", ")),

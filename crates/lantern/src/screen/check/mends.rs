@@ -202,8 +202,9 @@ fn filtered(port: u16, source: Option<IpAddr>) -> Vec<String> {
 
 fn mend_trust(trust: &TrustFailure, name: &str) -> (Vec<String>, String) {
     let mut lines = trust.details();
-    let accept =
-        |key: &lantern_keys::PublicKey| format!("lantern trust accept {name} --expect {}", key.fingerprint());
+    let accept = |presented: &lantern_book::Presented| {
+        format!("lantern trust accept {name} --expect {}", presented.fingerprint())
+    };
     let command = match trust {
         TrustFailure::NoOneToAsk { .. } | TrustFailure::KnownOnly { .. } | TrustFailure::Rejected { .. } => {
             lines.push(
@@ -212,21 +213,24 @@ fn mend_trust(trust: &TrustFailure, name: &str) -> (Vec<String>, String) {
             );
             format!("lantern trust accept {name}")
         }
-        TrustFailure::Changed { key, .. } => {
-            lines.push("it was set up anew, or something stands between you and it: its own console knows which key is its".into());
-            format!("{}   (only if that is its key)", accept(key))
+        TrustFailure::Changed { presented, .. } => {
+            lines.push(format!(
+                "it was set up anew, or something stands between you and it: its own console knows which {} is its",
+                presented.noun().trim_start_matches("host "),
+            ));
+            format!("{}   (only if that is its own)", accept(presented))
         }
         TrustFailure::NotExpected { .. } => {
             lines.push("this may be another machine, or something between you and it".into());
             format!("lantern trust look {name}")
         }
-        TrustFailure::Revoked { .. } => {
-            lines.push("it needs new host keys: the old one must not be used any more".into());
+        TrustFailure::Revoked { presented, .. } => {
+            lines.push(format!("it needs a new {}: the old one must not be used any more", presented.noun()));
             "lantern trust revoked".to_owned()
         }
-        TrustFailure::NotInDns { key, .. } => {
+        TrustFailure::NotInDns { presented, .. } => {
             lines.push("the records in DNS are out of date, or something stands between you and it".into());
-            format!("{}   (only if that is its key)", accept(key))
+            format!("{}   (only if that is its key)", accept(presented))
         }
     };
     (lines, command)

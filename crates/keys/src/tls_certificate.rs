@@ -1,0 +1,385 @@
+//! Certificates of TLS (RFC 5280): what one says, and everything that is wrong with it, at once. A chain is looked at by whoever shook hands.
+
+use std::fmt;
+use std::net::IpAddr;
+use std::sync::Arc;
+
+use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
+use der::oid::ObjectIdentifier;
+use der::{Decode, Encode};
+use x509_cert::Certificate;
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{BasicConstraints, ExtendedKeyUsage, SubjectAltName};
+
+use crate::container::spki;
+use crate::{Fingerprint, KeyError, PublicKey};
+
+/// Most bytes of a certificate: usual ones have one or two thousand, and TLS allows more for a whole chain.
+pub const MAX_LEN: usize = 64 * 1024;
+/// Most names that are kept of one.
+const MAX_NAMES: usize = 256;
+/// `id-kp-serverAuth` and `anyExtendedKeyUsage` (RFC 5280 §4.2.1.12).
+const FOR_SERVERS: [ObjectIdentifier; 2] =
+    [ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.1"), ObjectIdentifier::new_unwrap("2.5.29.37.0")];
+/// Signatures that can be forged: MD2, MD5 and SHA-1 with RSA, DSA and ECDSA.
+const WEAK_SIGNATURES: [(ObjectIdentifier, &str); 5] = [
+    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.2"), "MD2"),
+    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.4"), "MD5"),
+    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.5"), "SHA-1"),
+    (ObjectIdentifier::new_unwrap("1.2.840.10040.4.3"), "SHA-1"),
+    (ObjectIdentifier::new_unwrap("1.2.840.10045.4.1"), "SHA-1"),
+];
+/// RSA keys below this are weak (NIST SP 800-131A), in bits.
+const MIN_RSA: usize = 2048;
+
+/// Whom a certificate is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CertificateName {
+    /// A host name, maybe with `*` as its first label.
+    Dns(String),
+    /// An address.
+    Ip(IpAddr),
+}
+
+impl CertificateName {
+    /// Whether this name, as it was dialed, is meant (RFC 9525 §6.3).
+    fn is_for(&self, wanted: &str) -> bool {
+        match self {
+            Self::Ip(address) => wanted.parse() == Ok(*address),
+            Self::Dns(name) => {
+                let (name, wanted) = (name.trim_end_matches('.'), wanted.trim_end_matches('.'));
+                match (name.strip_prefix("*."), wanted.split_once('.')) {
+                    (Some(domain), Some((label, rest))) => {
+                        !label.is_empty() && rest.eq_ignore_ascii_case(domain)
+                    }
+                    (Some(_), None) => false,
+                    (None, _) => name.eq_ignore_ascii_case(wanted),
+                }
+            }
+        }
+    }
+}
+
+impl fmt::Display for CertificateName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Dns(name) => f.write_str(name),
+            Self::Ip(address) => write!(f, "{address}"),
+        }
+    }
+}
+
+/// One thing that is wrong with a certificate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum CertificateFault {
+    /// It signed itself: nobody else vouches for it.
+    SelfSigned,
+    /// Whoever signed it is not known here.
+    UnknownAuthority {
+        /// Its issuer.
+        issuer: String,
+    },
+    /// It is valid only later.
+    NotYet {
+        /// From then on, in seconds since 1970.
+        from: i64,
+    },
+    /// It is not valid any more.
+    Expired {
+        /// Since then, in seconds since 1970.
+        since: i64,
+    },
+    /// It names others than whom we dialed.
+    OtherName {
+        /// Whom we dialed.
+        wanted: String,
+        /// Whom it names.
+        names: Vec<CertificateName>,
+    },
+    /// It names nobody; its subject is not looked at (RFC 9525 §2).
+    NoName {
+        /// The subject.
+        subject: String,
+    },
+    /// It is not for servers.
+    NotForServers,
+    /// Its key can be broken.
+    WeakKey {
+        /// What it is.
+        key: String,
+    },
+    /// Its signature can be forged.
+    WeakSignature {
+        /// The hash.
+        hash: &'static str,
+    },
+}
+
+impl CertificateFault {
+    /// Whether it says that nobody vouches for it here.
+    pub fn is_about_authority(&self) -> bool {
+        matches!(self, Self::SelfSigned | Self::UnknownAuthority { .. })
+    }
+}
+
+#[derive(Debug, PartialEq, Eq)]
+struct Facts {
+    der: Vec<u8>,
+    subject: String,
+    issuer: String,
+    names: Vec<CertificateName>,
+    not_before: i64,
+    not_after: i64,
+    key: Option<PublicKey>,
+    key_info: Vec<u8>,
+    for_servers: bool,
+    is_authority: bool,
+    weak_signature: Option<&'static str>,
+}
+
+/// A certificate as it came, and what it says. Nothing in it was verified. Clones are the same one.
+#[derive(Clone, PartialEq, Eq)]
+pub struct TlsCertificate(Arc<Facts>);
+
+impl fmt::Debug for TlsCertificate {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("TlsCertificate").field(&self.0.subject).field(&self.fingerprint()).finish()
+    }
+}
+
+impl TlsCertificate {
+    /// Reads one in DER.
+    ///
+    /// # Errors
+    /// It is none, or larger than [`MAX_LEN`].
+    pub fn read(der: &[u8]) -> Result<Self, KeyError> {
+        if der.len() > MAX_LEN {
+            return Err(KeyError::TooCostly { what: "bytes", met: der.len() as u64, limit: MAX_LEN as u64 });
+        }
+        let broken = |_| KeyError::Malformed("it is no certificate of RFC 5280");
+        let whole = Certificate::from_der(der).map_err(broken)?;
+        let says = whole.tbs_certificate();
+        let key_info = says.subject_public_key_info().to_der().map_err(broken)?;
+        let alternatives = says.get_extension::<SubjectAltName>().map_err(broken)?;
+        let names = alternatives.map(|(_, names)| names.0.iter().filter_map(name).take(MAX_NAMES).collect());
+        let usage = says.get_extension::<ExtendedKeyUsage>().map_err(broken)?;
+        let constraints = says.get_extension::<BasicConstraints>().map_err(broken)?;
+        let algorithm = whole.signature_algorithm().oid;
+        let seconds = |time: x509_cert::time::Time| {
+            i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX)
+        };
+        Ok(Self(Arc::new(Facts {
+            subject: says.subject().to_string(),
+            issuer: says.issuer().to_string(),
+            names: names.unwrap_or_default(),
+            not_before: seconds(says.validity().not_before),
+            not_after: seconds(says.validity().not_after),
+            key: spki::decode(&key_info).ok(),
+            key_info,
+            // Without the extension it is for everything.
+            for_servers: usage.is_none_or(|(_, usage)| usage.0.iter().any(|oid| FOR_SERVERS.contains(oid))),
+            is_authority: constraints.is_some_and(|(_, constraints)| constraints.ca),
+            weak_signature: WEAK_SIGNATURES.iter().find(|(oid, _)| *oid == algorithm).map(|(_, hash)| *hash),
+            der: der.to_vec(),
+        })))
+    }
+
+    /// The bytes that were read.
+    pub fn der(&self) -> &[u8] {
+        &self.0.der
+    }
+
+    /// SHA-256 over the DER form.
+    pub fn fingerprint(&self) -> Fingerprint {
+        Fingerprint::of_blob(&self.0.der)
+    }
+
+    /// SHA-1 over the DER form in hexadecimal, as consoles show it. For recognising a certificate only.
+    pub fn thumbprint(&self) -> String {
+        thumbprint(&self.0.der)
+    }
+
+    /// Whom it is for; empty where it does not say it in a way that counts.
+    pub fn names(&self) -> &[CertificateName] {
+        &self.0.names
+    }
+
+    /// The name of its holder: text from outside.
+    pub fn subject(&self) -> &str {
+        &self.0.subject
+    }
+
+    /// The name of its issuer: text from outside.
+    pub fn issuer(&self) -> &str {
+        &self.0.issuer
+    }
+
+    /// From when to when it is valid, in seconds since 1970.
+    pub fn validity(&self) -> (i64, i64) {
+        (self.0.not_before, self.0.not_after)
+    }
+
+    /// Whole days until it ends, at this time in seconds since 1970; less than 0 when it has.
+    pub fn days_left(&self, now: i64) -> i64 {
+        self.0.not_after.saturating_sub(now).div_euclid(24 * 3600)
+    }
+
+    /// Its key in DER (SubjectPublicKeyInfo).
+    pub fn key_info(&self) -> &[u8] {
+        &self.0.key_info
+    }
+
+    /// Whether its holder issued it.
+    pub fn is_self_issued(&self) -> bool {
+        self.0.subject == self.0.issuer
+    }
+
+    /// Whether it may issue others.
+    pub fn is_authority(&self) -> bool {
+        self.0.is_authority
+    }
+
+    /// What people call its key: "ECDSA P-256", "RSA 2048".
+    pub fn describe(&self) -> String {
+        self.0.key.as_ref().map_or_else(|| "a key of another kind".to_owned(), PublicKey::describe)
+    }
+
+    /// Its first name, else its subject: text from outside.
+    pub fn holder(&self) -> String {
+        self.0.names.first().map_or_else(|| self.0.subject.clone(), ToString::to_string)
+    }
+
+    /// Everything that is wrong with it by itself, for a server that was dialed by one of these names, at this time in seconds since 1970.
+    pub fn faults(&self, wanted: &[&str], now: i64) -> Vec<CertificateFault> {
+        let facts = &*self.0;
+        let mut faults = Vec::new();
+        if self.is_self_issued() {
+            faults.push(CertificateFault::SelfSigned);
+        }
+        if now < facts.not_before {
+            faults.push(CertificateFault::NotYet { from: facts.not_before });
+        }
+        if now > facts.not_after {
+            faults.push(CertificateFault::Expired { since: facts.not_after });
+        }
+        if facts.names.is_empty() {
+            faults.push(CertificateFault::NoName { subject: facts.subject.clone() });
+        } else if !wanted.iter().any(|wanted| facts.names.iter().any(|name| name.is_for(wanted))) {
+            let wanted = wanted.join(" or ");
+            faults.push(CertificateFault::OtherName { wanted, names: facts.names.clone() });
+        }
+        if !facts.for_servers {
+            faults.push(CertificateFault::NotForServers);
+        }
+        if let Some(PublicKey::Rsa { n, .. }) = &facts.key
+            && n.len() * 8 < MIN_RSA
+        {
+            faults.push(CertificateFault::WeakKey { key: self.describe() });
+        }
+        if let Some(hash) = facts.weak_signature {
+            faults.push(CertificateFault::WeakSignature { hash });
+        }
+        faults
+    }
+}
+
+/// SHA-1 over a certificate, in hexadecimal.
+pub fn thumbprint(der: &[u8]) -> String {
+    let hash = digest(&SHA1_FOR_LEGACY_USE_ONLY, der);
+    hash.as_ref().iter().map(|byte| format!("{byte:02X}")).collect()
+}
+
+fn name(name: &GeneralName) -> Option<CertificateName> {
+    Some(match name {
+        GeneralName::DnsName(name) => CertificateName::Dns(name.to_string()),
+        GeneralName::IpAddress(bytes) => CertificateName::Ip(match bytes.as_bytes() {
+            four if four.len() == 4 => IpAddr::from(*four.first_chunk::<4>()?),
+            six if six.len() == 16 => IpAddr::from(*six.first_chunk::<16>()?),
+            _ => return None,
+        }),
+        _ => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rcgen::{CertificateParams, ExtendedKeyUsagePurpose, KeyPair};
+
+    const DAY: i64 = 24 * 3600;
+
+    fn made(names: &[&str], change: impl FnOnce(&mut CertificateParams)) -> TlsCertificate {
+        let mut params =
+            CertificateParams::new(names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>()).unwrap();
+        params.not_before = rcgen::date_time_ymd(2026, 1, 1);
+        params.not_after = rcgen::date_time_ymd(2027, 1, 1);
+        change(&mut params);
+        TlsCertificate::read(params.self_signed(&KeyPair::generate().unwrap()).unwrap().der()).unwrap()
+    }
+
+    #[test]
+    fn every_fault_is_told_at_once() {
+        let certificate = made(&["tide-gauge.example"], |params| {
+            params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ClientAuth];
+        });
+        let (from, until) = certificate.validity();
+        let faults = certificate.faults(&["chart-room", "192.0.2.7"], until + DAY);
+        let names = certificate.names().to_vec();
+        assert_eq!(
+            faults,
+            [
+                CertificateFault::SelfSigned,
+                CertificateFault::Expired { since: until },
+                CertificateFault::OtherName { wanted: "chart-room or 192.0.2.7".into(), names },
+                CertificateFault::NotForServers,
+            ]
+        );
+        assert!(
+            certificate
+                .faults(&["tide-gauge.example"], from - 1)
+                .contains(&CertificateFault::NotYet { from })
+        );
+        assert_eq!((certificate.days_left(until - DAY), certificate.days_left(until + 1)), (1, -1));
+        assert_eq!(certificate.describe(), "ECDSA P-256");
+        assert_eq!(certificate.thumbprint().len(), 40);
+    }
+
+    #[test]
+    fn names_are_matched_as_rfc_9525_has_it() {
+        let matches = |names: &[&str], wanted: &str| {
+            let certificate = made(names, |_| {});
+            let (from, _) = certificate.validity();
+            !certificate
+                .faults(&[wanted], from)
+                .iter()
+                .any(|fault| matches!(fault, CertificateFault::OtherName { .. }))
+        };
+        assert!(matches(&["chart-room.example"], "CHART-ROOM.example."));
+        assert!(matches(&["*.example"], "chart-room.example"));
+        assert!(!matches(&["*.example"], "example"));
+        assert!(!matches(&["*.example"], "a.b.example"));
+        assert!(matches(&["192.0.2.7"], "192.0.2.7"));
+        assert!(!matches(&["chart-room.example"], "192.0.2.7"));
+        assert!(matches(&["2001:db8::7"], "2001:db8:0::7"));
+        let nameless = made(&[], |_| {});
+        assert!(matches!(
+            nameless.faults(&["x"], nameless.validity().0)[..],
+            [CertificateFault::SelfSigned, CertificateFault::NoName { .. }]
+        ));
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_survived(bytes: Vec<u8>, at: prop::sample::Index, byte: u8) {
+            let _ = TlsCertificate::read(&bytes);
+            let mut der = made(&["lamp-01.example", "192.0.2.1"], |_| {}).der().to_vec();
+            let len = der.len();
+            der[at.index(len)] = byte;
+            if let Ok(certificate) = TlsCertificate::read(&der) {
+                let _ = (certificate.faults(&["x"], 0), certificate.describe());
+            }
+        }
+    }
+}
