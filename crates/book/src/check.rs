@@ -66,6 +66,19 @@ pub(crate) fn check_certificate_name(name: &str) -> Verdict {
     check_address(name)
 }
 
+/// A service principal's name, as NTLM and Kerberos have it.
+pub(crate) fn check_service_name(name: &str) -> Verdict {
+    let parts = name.split_once('/').map(|(class, host)| (check_name(class), check_address(host)));
+    rule(matches!(parts, Some((Ok(()), Ok(())))), "must be CLASS/HOST, as in HTTP/chart-room.example")
+}
+
+/// A path of a URL, as it stands in a request.
+pub(crate) fn check_path(path: &str) -> Verdict {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "-._~/%?=&".contains(c);
+    let good = path.starts_with('/') && path.len() <= 1024 && path.chars().all(plain);
+    rule(good, "must begin with a slash and consist of characters that a URL can hold")
+}
+
 pub(crate) fn check_terminal_type(name: &str) -> Verdict {
     let plain = !name.is_empty() && name.len() <= 64 && name.chars().all(|c| is_plain(c) || c == '+');
     rule(plain, "must be a terminal type: letters, digits, `-`, `_`, `.` and `+`")

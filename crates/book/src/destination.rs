@@ -7,6 +7,8 @@ use crate::check::{check_address, check_name_of, check_user};
 pub const DEFAULT_SSH_PORT: u16 = 22;
 /// The port of WinRM over TLS: what lantern uses unless told otherwise.
 pub const DEFAULT_WINRM_PORT: u16 = 5986;
+/// The port of WinRM without TLS.
+pub const PLAIN_WINRM_PORT: u16 = 5985;
 
 /// How a machine is spoken to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

@@ -137,10 +137,10 @@ impl<'b> Effective<'b> {
 
     /// Its port: given, or the usual one of its protocol.
     pub fn port(&self) -> u16 {
-        let usual = if self.text(Field::Protocol) == Some("winrm") {
-            crate::DEFAULT_WINRM_PORT
-        } else {
-            crate::DEFAULT_SSH_PORT
+        let usual = match (self.text(Field::Protocol), self.text(Field::Plain)) {
+            (Some("winrm"), None) => crate::DEFAULT_WINRM_PORT,
+            (Some("winrm"), Some(_)) => crate::PLAIN_WINRM_PORT,
+            _ => crate::DEFAULT_SSH_PORT,
         };
         self.number(Field::Port).and_then(|port| u16::try_from(port).ok()).unwrap_or(usual)
     }

@@ -3,8 +3,8 @@
 
 use crate::BookError;
 use crate::check::{
-    check_address, check_certificate_name, check_image, check_name, check_resolver, check_terminal_type,
-    check_text, check_user, check_variable,
+    check_address, check_certificate_name, check_image, check_name, check_path, check_resolver,
+    check_service_name, check_terminal_type, check_text, check_user, check_variable,
 };
 use crate::check_forms::{check_gateway, check_proxy, check_tunnel};
 
@@ -83,7 +83,7 @@ fields! {
         "", "a host name or an IP address without a port, or a list of them", "192.0.2.7";
     Port "port" Kind::Number(1, 65_535),
         "the port of its service",
-        "22; 5986 for winrm", "a number from 1 to 65535", "2222";
+        "22; 5986 for winrm, 5985 where it is plain", "a number from 1 to 65535", "2222";
     Protocol "protocol" Kind::Choice(&["ssh", "winrm"]),
         "how it is spoken to",
         "ssh", "ssh or winrm", "ssh";
@@ -161,6 +161,18 @@ fields! {
     CertificateName "certificate-name" Kind::Text(check_certificate_name),
         "the name that its TLS certificate must have",
         "its address", "a host name or an IP address", "foghorn.example";
+    Login "login" Kind::Choice(&["ntlm", "basic"]),
+        "over WinRM, how to log in: by a password that is proven and not sent, or by one that is sent as it is, within TLS",
+        "ntlm", "ntlm or basic", "basic";
+    Plain "plain" Kind::Choice(&["private-network"]),
+        "over WinRM, that there is no TLS, in a network where nobody else can listen: messages are sealed, and the machine proves nothing of itself",
+        "TLS", "private-network", "private-network";
+    ServiceName "service-name" Kind::Text(check_service_name),
+        "over WinRM, the name of its service for logins, where it is not the one that is dialed",
+        "HTTP/ADDRESS", "CLASS/HOST", "HTTP/chart-room.example";
+    Path "path" Kind::Text(check_path),
+        "over WinRM, the path of its service",
+        "/wsman", "a path of a URL that begins with a slash", "/wsman";
     Profiles "profiles" Kind::Set(check_name),
         "profiles whose settings it takes over where it says nothing itself",
         "", "a list of names of profiles", "coast";

@@ -70,7 +70,9 @@ mod value;
 
 pub use book_edit::BookEdit;
 pub use check::check_name_of;
-pub use destination::{DEFAULT_SSH_PORT, DEFAULT_WINRM_PORT, Destination, OneOff, Protocol, place};
+pub use destination::{
+    DEFAULT_SSH_PORT, DEFAULT_WINRM_PORT, Destination, OneOff, PLAIN_WINRM_PORT, Protocol, place,
+};
 pub use document::Place;
 pub use effective::{Effective, Origin, Part};
 pub use error::{BookError, shown};

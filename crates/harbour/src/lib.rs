@@ -18,6 +18,7 @@ mod service;
 mod session;
 mod spec;
 pub mod system;
+mod windows;
 
 pub use cable::Cable;
 pub use dns::NameServer;
@@ -28,3 +29,4 @@ pub use proxy::ProxyServer;
 pub use serve::{Harbour, LitMachine};
 pub use service::Service;
 pub use spec::{LoginRule, MachineSpec, UserSpec};
+pub use windows::{LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsSpec, WindowsUser};

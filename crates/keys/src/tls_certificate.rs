@@ -29,6 +29,13 @@ const WEAK_SIGNATURES: [(ObjectIdentifier, &str); 5] = [
     (ObjectIdentifier::new_unwrap("1.2.840.10040.4.3"), "SHA-1"),
     (ObjectIdentifier::new_unwrap("1.2.840.10045.4.1"), "SHA-1"),
 ];
+/// Signatures by hashes that are longer than usual, in bits: RSA and ECDSA with SHA-384 and SHA-512.
+const STRONGER_SIGNATURES: [(ObjectIdentifier, u32); 4] = [
+    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.12"), 384),
+    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.13"), 512),
+    (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.3"), 384),
+    (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.4"), 512),
+];
 /// RSA keys below this are weak (NIST SP 800-131A), in bits.
 const MIN_RSA: usize = 2048;
 
@@ -136,6 +143,7 @@ struct Facts {
     for_servers: bool,
     is_authority: bool,
     weak_signature: Option<&'static str>,
+    signature_bits: Option<u32>,
 }
 
 /// A certificate as it came, and what it says. Nothing in it was verified. Clones are the same one.
@@ -180,6 +188,10 @@ impl TlsCertificate {
             // Without the extension it is for everything.
             for_servers: usage.is_none_or(|(_, usage)| usage.0.iter().any(|oid| FOR_SERVERS.contains(oid))),
             is_authority: constraints.is_some_and(|(_, constraints)| constraints.ca),
+            signature_bits: STRONGER_SIGNATURES
+                .iter()
+                .find(|(oid, _)| *oid == algorithm)
+                .map(|(_, bits)| *bits),
             weak_signature: WEAK_SIGNATURES.iter().find(|(oid, _)| *oid == algorithm).map(|(_, hash)| *hash),
             der: der.to_vec(),
         })))
@@ -228,6 +240,11 @@ impl TlsCertificate {
     /// Its key in DER (SubjectPublicKeyInfo).
     pub fn key_info(&self) -> &[u8] {
         &self.0.key_info
+    }
+
+    /// The length of the hash in its signature, in bits, where that is more than 256.
+    pub fn signature_bits(&self) -> Option<u32> {
+        self.0.signature_bits
     }
 
     /// Whether its holder issued it.

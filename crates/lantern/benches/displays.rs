@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use lantern_book::Home;
 use lantern_keys::SystemRandom;
-use lantern_link::{AuthorityFile, Program, Remote, Runs};
+use lantern_link::{AuthorityFile, CommandWords, Program, Remote, Runs};
 use lantern_operations::display::{
     DisplayForward, DisplayPlace, DisplaySurroundings, DisplayTrust, free_display, look,
 };
@@ -76,8 +76,8 @@ fn main() {
 async fn forwarded(scene: &Scene, place: &DisplayPlace) -> Duration {
     let remote = Remote::from(scene.connect().await);
     let forward = DisplayForward::prepare(place, DisplayTrust::Restricted, |_, _| {}).await.unwrap();
-    let display = Some(forward.serve(remote.trunk(), &mut SystemRandom));
-    let runs = Runs::Command(format!("draw-burst {REQUESTS}").into());
+    let display = Some(forward.serve(remote.trunk().unwrap(), &mut SystemRandom));
+    let runs = Runs::Command(CommandWords::line(format!("draw-burst {REQUESTS}")));
     let program = Program { runs, environment: Vec::new(), terminal: None, agent: false, display };
     let (process, _start) = remote.start(program).await.unwrap();
     let said = process.next(Stream::Main).await.unwrap();

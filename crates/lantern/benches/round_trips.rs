@@ -8,7 +8,7 @@ mod support;
 
 use std::time::{Duration, Instant};
 
-use lantern_link::{ConnectRequest, Nobody, Opens, Pool, Program, Remote, Runs, connect};
+use lantern_link::{CommandWords, ConnectRequest, Nobody, Opens, Pool, Program, Remote, Runs, connect};
 use lantern_ssh::Stream;
 use support::{Scene, on_this_thread};
 
@@ -16,7 +16,7 @@ const ONE_WAY: Duration = Duration::from_millis(25);
 
 fn program() -> Program {
     Program {
-        runs: Runs::Command("hostname".into()),
+        runs: Runs::Command(CommandWords::line("hostname")),
         environment: Vec::new(),
         terminal: None,
         agent: false,

@@ -5,7 +5,7 @@ use std::future::{Future, ready};
 use std::pin::Pin;
 
 use lantern_book::{Presented, Verified};
-use lantern_keys::{CertificateFault, SecretString};
+use lantern_keys::{CertificateFault, SecretString, TlsCertificate};
 use lantern_ssh::Prompts;
 
 use crate::step::Step;
@@ -157,6 +157,18 @@ pub enum Note<'a> {
         machine: &'a str,
         /// The resolver.
         resolver: std::net::SocketAddr,
+    },
+    /// A certificate that is trusted has ended, and is believed all the same.
+    CertificateEnded {
+        /// The machine.
+        machine: &'a str,
+        /// The certificate.
+        certificate: &'a TlsCertificate,
+    },
+    /// A machine proves nothing of itself: over plain HTTP a login by password does not say who takes it.
+    NotProven {
+        /// The machine.
+        machine: &'a str,
     },
     /// The trust store or the hints could not be written, in these words; the session goes on.
     NotRemembered(&'a str),

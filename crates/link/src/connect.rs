@@ -65,7 +65,10 @@ pub(crate) async fn reach(request: &ConnectRequest, ask: &dyn Ask) -> Result<(Li
 }
 
 /// Logs in to the gateways on the way; the last of them.
-async fn pass_gateways(request: &ConnectRequest, ask: &dyn Ask) -> Result<Option<Trunk>, LinkError> {
+pub(crate) async fn pass_gateways(
+    request: &ConnectRequest,
+    ask: &dyn Ask,
+) -> Result<Option<Trunk>, LinkError> {
     let mut behind = shared_gateway(request, ask).await.transpose()?;
     for gateway in request.via.iter().filter(|_| behind.is_none()).collect::<Vec<_>>() {
         ask.step(&Step::Gateway(&gateway.machine));
@@ -156,7 +159,7 @@ async fn log_in(
 }
 
 /// A line to one machine: from the gateway before it, or dialed.
-async fn open_line(
+pub(crate) async fn open_line(
     request: &ConnectRequest,
     behind: Option<&Trunk>,
     ask: &dyn Ask,

@@ -6,6 +6,8 @@ use lantern_book::{BookError, KnownBy, Presented};
 use lantern_keys::Fingerprint;
 use lantern_ssh::{Disconnect, ListenAt, OpenFailure, PlanReport, SshError};
 
+use crate::winrm::WinrmFailure;
+
 /// What ended an attempt or a session.
 #[derive(Debug, thiserror::Error)]
 pub enum LinkError {
@@ -142,6 +144,9 @@ pub enum LinkError {
     /// Whoever made the connection for us failed, and says why.
     #[error("{}", .0.headline)]
     Elsewhere(Box<Explained>),
+    /// What is spoken over HTTP failed.
+    #[error(transparent)]
+    Winrm(#[from] WinrmFailure),
     /// A file of the book failed.
     #[error(transparent)]
     Book(#[from] BookError),
@@ -248,6 +253,19 @@ pub enum TrustFailure {
 }
 
 impl TrustFailure {
+    /// Whether it is about a certificate; else it is about a host key.
+    pub fn is_about_certificate(&self) -> bool {
+        match self {
+            Self::Rejected { noun, .. } => *noun == "certificate",
+            Self::NoOneToAsk { presented, .. }
+            | Self::NotExpected { presented, .. }
+            | Self::KnownOnly { presented, .. }
+            | Self::Revoked { presented, .. }
+            | Self::NotInDns { presented, .. }
+            | Self::Changed { presented, .. } => presented.certificate().is_some(),
+        }
+    }
+
     /// The details behind the headline, a line each.
     pub fn details(&self) -> Vec<String> {
         let (place, presented, known, belongs_to, kinship) = match self {

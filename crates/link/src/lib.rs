@@ -40,6 +40,7 @@ mod rotation;
 mod step;
 mod surroundings;
 mod trunk;
+mod winrm;
 
 pub use agent::{AgentClient, AgentError, AgentSocket};
 pub use ask::{Answer, Answering, Ask, FirstContact, Nobody, Note, Question};
@@ -62,12 +63,13 @@ pub use local::{Broken, ListenError, Listener, LocalStream, Meter, Passing, bind
 pub use look_around::{Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, who_and_where};
 pub use pool::{Pool, Pooled};
 pub use probe::{probe_host_key, probe_host_keys};
-pub use program::{Opens, Program, Runs};
+pub use program::{CommandWords, Opens, Program, Runs};
 pub use pump::{Pump, PumpError};
-pub use remote::{Identity, News, Process, Remote, Start};
+pub use remote::{Identity, InputEnded, News, Process, ProcessEnd, Remote, RemoteRequest, Start};
 pub use request::{ConnectRequest, Finding, KeyChoice, Known, Shares, TimeLimits, TrustPolicy, our_offer};
 pub use step::Step;
 pub use surroundings::{Happened, Surroundings};
 pub use trunk::{
     Account, Channel, ChannelEnd, Grant, Granted, Listening, Opened, Reply, Trunk, Uses, refuse_display,
 };
+pub use winrm::{LoginWay, UserForm, WinrmFailure, WinrmRequest};

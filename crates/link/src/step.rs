@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use lantern_keys::PublicKey;
+use lantern_keys::{CertificateFault, PublicKey, TlsCertificate};
 use lantern_ssh::Algorithms;
 
 /// A step that was taken. A step that failed is told by the error that ends the connection.
@@ -58,6 +58,19 @@ pub enum Step<'a> {
         /// How it comes to be trusted.
         trust: &'a str,
         /// How long the exchange took.
+        took: Duration,
+    },
+    /// TLS was agreed, and the certificate's holder is there and trusted.
+    Secured {
+        /// The version and the ciphers.
+        tls: &'a str,
+        /// The certificate.
+        certificate: &'a TlsCertificate,
+        /// What is wrong with it, and is believed all the same.
+        faults: &'a [CertificateFault],
+        /// How it comes to be trusted.
+        trust: &'a str,
+        /// How long the handshake took.
         took: Duration,
     },
     /// The server named the methods that it would take.

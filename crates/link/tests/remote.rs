@@ -9,14 +9,14 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_book::Presented;
-use lantern_link::{ChannelEnd, LinkError, News, Program, Remote, Runs};
+use lantern_link::{CommandWords, LinkError, News, ProcessEnd, Program, Remote, Runs};
 use lantern_ssh::{PtyRequest, Stream, TerminalSize};
 use scene::{Do, Machine, Scene, on_this_thread, poll_times};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::timeout;
 
 fn command(words: &'static str) -> Program {
-    let runs = Runs::Command(Bytes::from_static(words.as_bytes()));
+    let runs = Runs::Command(CommandWords::line(words));
     Program {
         runs,
         environment: vec![("LANG".into(), "C.UTF-8".into())],
@@ -50,13 +50,13 @@ fn a_program_runs_with_its_streams_and_its_end() {
         process.signal("INT");
         process.send_eof();
         assert_eq!(process.next(Stream::Main).await, None);
-        assert_eq!(process.ended().await, ChannelEnd::Closed);
+        assert!(matches!(process.ended().await, ProcessEnd::Closed));
         start.settle().await.unwrap();
         let heard = machine.until(|heard| heard.requests.get(2).map(|_| heard.requests.clone())).await;
         assert_eq!(heard, ["env", "exec", "signal"]);
 
         let (process, _start) = remote.start(command("exit 7")).await.unwrap();
-        assert_eq!(process.ended().await, ChannelEnd::Exited(7));
+        assert!(matches!(process.ended().await, ProcessEnd::Exited(7)));
         // Whoever did not listen to the news has missed nothing that counts.
         assert!(process.send(&mut Bytes::from_static(b"late")).await.is_err());
     });
@@ -99,7 +99,7 @@ fn no_answer_is_an_answer_too() {
         scene.request.limits.login = Duration::from_millis(200);
         let (_machine, remote) = reach(&scene).await;
         let (process, mut start) = remote.start(command("slam")).await.unwrap();
-        assert_eq!(process.ended().await, ChannelEnd::Closed);
+        assert!(matches!(process.ended().await, ProcessEnd::Closed));
         let error = start.settle().await.unwrap_err();
         assert!(matches!(error, LinkError::RequestRefused { request: "exec", .. }), "{error:?}");
 

@@ -43,6 +43,7 @@ mod source_address;
 mod target;
 pub mod trust;
 pub mod tunnel;
+mod windows;
 mod withdraw;
 
 pub use counted::counted;
@@ -55,4 +56,5 @@ pub use login_clues::{LoginClues, SameHost, login_clues};
 pub use quoted::quoted;
 pub use reach::{LimitOptions, ReachError, ReachOptions};
 pub use target::{SessionSettings, Target};
+pub use windows::WinrmSettings;
 pub use withdraw::{WithdrawError, Withdrawal, withdraw};

@@ -1,7 +1,7 @@
 //! Logging in for an operation, and the proof of what one key is good for.
 
 use lantern_book::Home;
-use lantern_link::{Ask, KeyChoice, LinkError, Trunk, connect};
+use lantern_link::{Ask, KeyChoice, LinkError, Remote, Trunk, connect};
 
 use crate::{OperationError, ReachOptions, Target};
 
@@ -26,6 +26,15 @@ impl Way<'_> {
     pub async fn log_in(&self, keys: KeyChoice, keys_only: bool) -> Result<Trunk, OperationError> {
         let request = self.target.request(self.home, self.options, keys, keys_only)?;
         Ok(connect(&request, self.ask).await?)
+    }
+
+    /// Reaches the machine by whichever protocol it is spoken to, for what both have.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub async fn reach(&self) -> Result<Remote, OperationError> {
+        let request = self.target.remote_request(self.home, self.options)?;
+        Ok(Remote::connect(&request, self.ask).await?)
     }
 
     /// Logs in with the keys that options or book say.

@@ -32,9 +32,15 @@ pub enum ReachError {
     /// Nothing says as whom to log in.
     #[error("no user to log in as")]
     NoUser,
-    /// It is spoken to by a protocol that this version does not speak.
-    #[error("{machine} is spoken to by WinRM, which this version of lantern does not do")]
+    /// It is spoken to by WinRM, and what is wanted needs SSH.
+    #[error("{machine} is spoken to by WinRM, and this needs SSH")]
     Winrm {
+        /// The machine.
+        machine: String,
+    },
+    /// Its password would be sent in the clear.
+    #[error("{machine} is spoken to without TLS, and its `login` would send the password as it is")]
+    ClearPassword {
         /// The machine.
         machine: String,
     },

@@ -10,6 +10,7 @@ use lantern_link::{ConnectRequest, KeyChoice, Opens, TimeLimits, TrustPolicy, ou
 
 use crate::display::DisplayTrust;
 use crate::reach::{ReachError, ReachOptions};
+use crate::windows::WinrmSettings;
 
 /// A machine with every setting resolved.
 #[derive(Debug, Clone)]
@@ -54,6 +55,8 @@ pub struct Target {
     pub session: SessionSettings,
     /// Its tunnels, by name.
     pub tunnels: BTreeMap<String, String>,
+    /// What the book says about WinRM.
+    pub winrm: WinrmSettings,
 }
 
 /// What the book says about the sessions of a machine.
@@ -221,6 +224,7 @@ impl Target {
                 first_command: text(Field::FirstCommand),
             },
             tunnels: effective.map(Field::Tunnels).cloned().unwrap_or_default(),
+            winrm: WinrmSettings::of(effective),
         })
     }
 
@@ -311,11 +315,30 @@ impl Target {
         if self.keys.is_empty() { KeyChoice::Ring } else { KeyChoice::Named(self.keys.clone()) }
     }
 
-    /// Everything that a connection needs to know.
+    /// Everything that a connection by SSH needs to know.
     ///
     /// # Errors
-    /// No user to log in as; a protocol that is not spoken; an option that makes no sense.
+    /// No user to log in as; another protocol; an option that makes no sense.
     pub fn request(
+        &self,
+        home: &Home,
+        options: &ReachOptions,
+        keys: KeyChoice,
+        keys_only: bool,
+    ) -> Result<ConnectRequest, ReachError> {
+        self.needs_ssh()?;
+        self.way(home, options, keys, keys_only)
+    }
+
+    fn needs_ssh(&self) -> Result<(), ReachError> {
+        match self.protocol {
+            Protocol::Ssh => Ok(()),
+            Protocol::Winrm => Err(ReachError::Winrm { machine: self.name.clone() }),
+        }
+    }
+
+    /// The same, whatever it is spoken to by.
+    pub(crate) fn way(
         &self,
         home: &Home,
         options: &ReachOptions,
@@ -324,9 +347,6 @@ impl Target {
     ) -> Result<ConnectRequest, ReachError> {
         let target = self.clone().with_options(home, options)?;
         let hop = |target: &Self, user: String, keys: KeyChoice| -> Result<ConnectRequest, ReachError> {
-            if target.protocol == Protocol::Winrm {
-                return Err(ReachError::Winrm { machine: target.name.clone() });
-            }
             Ok(ConnectRequest {
                 home: home.clone(),
                 machine: target.name.clone(),
@@ -354,6 +374,7 @@ impl Target {
         };
         let via = target.via.iter().map(|gateway| {
             let own = ReachOptions { local_user: options.local_user.clone(), ..ReachOptions::default() };
+            gateway.needs_ssh()?;
             hop(gateway, gateway.user(&own)?, gateway.own_keys())
         });
         let via = via.collect::<Result<Vec<_>, _>>()?;

@@ -10,7 +10,7 @@ use crate::namespace::{ADDRESSING, ANONYMOUS, FAULT_ACTION, SHELL, SOAP, WSMAN, 
 use crate::xml::{Element, XmlError, escaped, parse};
 
 /// The headers of a request.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct RequestHeaders {
     /// The URL of the service.
     pub to: String,

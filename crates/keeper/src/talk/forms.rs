@@ -217,6 +217,8 @@ pub(crate) enum NoteForm {
     KeysRefused { machine: String, refused: Vec<String>, not_offered: Vec<String> },
     DnsUnproven { machine: String, why: String },
     DnsUnprotected { machine: String, resolver: std::net::SocketAddr },
+    CertificateEnded { machine: String, certificate: String },
+    NotProven { machine: String },
     NotRemembered(String),
 }
 
@@ -243,6 +245,11 @@ impl NoteForm {
             Note::DnsUnprotected { machine, resolver } => {
                 Self::DnsUnprotected { machine: (*machine).into(), resolver: *resolver }
             }
+            Note::CertificateEnded { machine, certificate } => Self::CertificateEnded {
+                machine: (*machine).into(),
+                certificate: Base64::encode_string(certificate.der()),
+            },
+            Note::NotProven { machine } => Self::NotProven { machine: (*machine).into() },
             Note::NotRemembered(why) => Self::NotRemembered((*why).into()),
         }
     }
@@ -264,6 +271,14 @@ impl NoteForm {
             Self::DnsUnprotected { machine, resolver } => {
                 tell(&Note::DnsUnprotected { machine, resolver: *resolver });
             }
+            Self::CertificateEnded { machine, certificate } => {
+                let read =
+                    Base64::decode_vec(certificate).ok().and_then(|der| TlsCertificate::read(&der).ok());
+                if let Some(certificate) = read {
+                    tell(&Note::CertificateEnded { machine, certificate: &certificate });
+                }
+            }
+            Self::NotProven { machine } => tell(&Note::NotProven { machine }),
             Self::NotRemembered(why) => tell(&Note::NotRemembered(why)),
         }
     }

@@ -16,12 +16,17 @@ use crate::cli::one_off::OneOffArgs;
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
   lantern run lamp-01 --display -- xclock
+  lantern run chart-room -- ipconfig /all
+  lantern run chart-room --interpreter -- 'dir C:\\logs | find /c tide'
 
 Everything after MACHINE is the command. One word is a line for the shell of the user on the
 machine, as it is. Several words behind -- arrive there as those words, quoted for a POSIX
 shell; without -- they are joined with spaces, as programs do that call a remote shell by
 themselves (version control, synchronisation): `lantern run` will do for one. Options of
 lantern's go before the command.
+
+On Windows the words are a program and its arguments, each of which arrives as it is; the
+command interpreter, with its built-ins, pipes and variables, reads a string with --interpreter.
 
 Standard input is passed on when it is a pipe or a file. A file is left where it stood, so that
 a loop which reads its list from one goes on; for a list from a pipe, say --no-input.
@@ -43,6 +48,9 @@ pub(crate) struct RunArgs {
     /// Pass on what is typed, too: without it only what comes from a pipe or a file is
     #[arg(long, conflicts_with = "no_input")]
     pub(crate) input: bool,
+    /// Have the machine's command interpreter read the command, as one string: built-ins, pipes and variables of Windows
+    #[arg(long)]
+    pub(crate) interpreter: bool,
     /// Whether -- stood before the command.
     #[arg(skip)]
     pub(crate) is_behind_dashes: bool,

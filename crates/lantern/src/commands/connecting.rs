@@ -36,8 +36,8 @@ pub(crate) async fn connect(
     ask: &TerminalAsk,
 ) -> Result<Remote, Failure> {
     let way = Way { home, target, options, ask };
-    let trunk = attend(target, ask, way.log_in_as_usual()).await?;
-    trunk.map(Remote::from).map_err(|error| explain(home, target, error))
+    let remote = attend(target, ask, way.reach()).await?;
+    remote.map_err(|error| explain(home, target, error))
 }
 
 /// Carries out something that asks and connects. Ctrl-C ends it, at the keyboard's question or as a signal.

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use lantern_book::Home;
 use lantern_keys::SystemRandom;
-use lantern_link::{AgentClient, Opens, Program, Remote};
+use lantern_link::{AgentClient, LinkError, Opens, Program, Remote};
 use lantern_operations::display::{DisplayForward, Windows};
 use lantern_operations::{AgentForward, Target};
 use tokio::sync::mpsc;
@@ -81,16 +81,22 @@ impl Forwards {
     }
 
     /// Lets the machine come back, and the program know.
-    pub(super) fn grant(self, remote: &Remote, program: &mut Program) -> Granted {
+    ///
+    /// # Errors
+    /// It is spoken to by a protocol that has no such thing.
+    pub(super) fn grant(self, remote: &Remote, program: &mut Program) -> Result<Granted, LinkError> {
         let mut questions = None;
         program.agent = self.agent.is_some();
         if let Some(forward) = self.agent {
             let (asking, asked) = AskInSession::new();
             questions = Some(asked);
-            forward.serve(remote.trunk(), asking);
+            forward.serve(remote.trunk_for("agent that could be forwarded")?, asking);
         }
         let windows = self.display.as_ref().map(|display| display.windows().clone());
-        program.display = self.display.map(|display| display.serve(remote.trunk(), &mut SystemRandom));
-        Granted { questions, windows }
+        if let Some(display) = self.display {
+            let trunk = remote.trunk_for("display that could be forwarded")?;
+            program.display = Some(display.serve(trunk, &mut SystemRandom));
+        }
+        Ok(Granted { questions, windows })
     }
 }

@@ -1,13 +1,12 @@
 //! `lantern run`: a command on a machine, as if it ran here.
 
-use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_link::{Answer, Answering, Ask, ChannelEnd, News, Program, Remote, Runs, Start};
+use lantern_link::{Answer, Answering, Ask, CommandWords, News, ProcessEnd, Program, Remote, Runs, Start};
 use lantern_operations::ReachOptions;
 use lantern_operations::display::Windows;
 use lantern_ssh::Stream;
@@ -39,7 +38,7 @@ const GRACE: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let line = command_line(&args.command_words(), args.is_behind_dashes)?;
+    let command = command(args)?;
     let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
     let machine = machine.map(|machine| machine.to_string_lossy().into_owned());
     let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
@@ -48,7 +47,7 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let status = block_on(async {
         let forwards = Forwards::of(&args.forward, &home, target).await?;
         let program = Program {
-            runs: Runs::Command(line.into()),
+            runs: Runs::Command(command),
             environment: environment(&target.session),
             terminal: None,
             agent: false,
@@ -69,38 +68,24 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     Ok(status)
 }
 
-/// What the machine's shell is handed. One word is its line as it is. Several behind `--` arrive as those words, quoted for a POSIX shell; else they
-/// are joined with spaces: programs that call a remote shell by themselves have quoted what needs it.
-fn command_line(words: &[&OsStr], is_behind_dashes: bool) -> Result<Vec<u8>, Failure> {
+/// What is to be run. One word is a line for a shell, as it is. Several behind `--` arrive as those words; else they are joined with spaces: programs that
+/// call a remote shell by themselves have quoted what needs it.
+fn command(args: &RunArgs) -> Result<CommandWords, Failure> {
+    let words = args.command_words();
     if words.is_empty() {
         return Err(Failure::new(code::USAGE, "a command is wanted")
             .hint("lantern run MACHINE -- COMMAND")
             .hint("an interactive session: lantern shell MACHINE"));
     }
-    let several = words.len() > 1;
-    let word = |word: &&OsStr| match several && is_behind_dashes {
-        true => quoted(word.as_bytes()),
-        false => word.as_bytes().to_vec(),
-    };
-    Ok(words.iter().map(word).collect::<Vec<_>>().join(&b' '))
-}
-
-/// A word that a POSIX shell takes for one word and nothing else (XCU 2.2.2).
-fn quoted(word: &[u8]) -> Vec<u8> {
-    let plain = |byte: &u8| byte.is_ascii_alphanumeric() || b"-_./,:@%+=".contains(byte);
-    // In front of a command, NAME=VALUE is no word.
-    if !word.is_empty() && word.iter().all(plain) && !word.contains(&b'=') {
-        return word.to_vec();
+    if args.interpreter && words.len() > 1 {
+        return Err(Failure::new(
+            code::USAGE,
+            "--interpreter takes the command as one string, and passes it on as it is",
+        )
+        .hint("put it in quotation marks: lantern run MACHINE --interpreter -- 'dir C:\\ | find \"lamp\"'"));
     }
-    let mut out = vec![b'\''];
-    for byte in word {
-        match byte {
-            b'\'' => out.extend(b"'\\''"),
-            byte => out.push(*byte),
-        }
-    }
-    out.push(b'\'');
-    out
+    let words = words.iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect();
+    Ok(CommandWords { words, each_as_is: args.is_behind_dashes, by_interpreter: args.interpreter })
 }
 
 /// A command under way.
@@ -130,7 +115,7 @@ impl<'a> Execution<'a> {
         forwards: Forwards,
         ask: TerminalAsk,
     ) -> Result<Self, Failure> {
-        let Granted { questions, windows } = forwards.grant(remote, &mut program);
+        let Granted { questions, windows } = forwards.grant(remote, &mut program)?;
         let is_terminal = std::io::stdin().is_terminal();
         let takes_input = if is_terminal { args.input } else { !args.no_input };
         // Where standard input is the terminal, two would read from it.
@@ -162,7 +147,7 @@ impl<'a> Execution<'a> {
         let mut hangups = watch(SignalKind::hangup())?;
         debug!("signals are passed on");
         let mut interrupted = false;
-        while self.pipes.end().is_none() {
+        while !self.pipes.has_ended() {
             // A typed answer is read even while the command takes no input; while another is asked, nobody else reads the terminal.
             let wants_input = self.pipes.wants_input() || self.is_shown && self.typed_here;
             self.show_question();
@@ -198,12 +183,12 @@ impl<'a> Execution<'a> {
             }
         }
         let machine = self.remote.machine();
-        let end = self.pipes.end().cloned().unwrap_or(ChannelEnd::Closed);
-        if end == ChannelEnd::Closed {
+        let end = self.pipes.take_end();
+        if matches!(end, ProcessEnd::Closed) {
             // A channel that was closed in answer to the request has refused it.
             self.start.settle().await?;
         }
-        let status = exit_status(&end, machine)?.ok_or_else(|| {
+        let status = exit_status(end, machine)?.ok_or_else(|| {
             Failure::new(code::SESSION, format!("{machine} ended the command without saying how"))
         })?;
         display::wait_for_windows(self.windows.as_ref(), machine).await?;
@@ -284,40 +269,5 @@ async fn next_chunk(input: &mut Option<Input>) -> Option<Bytes> {
     match input {
         Some(input) => input.next().await,
         None => std::future::pending().await,
-    }
-}
-
-#[cfg(test)]
-#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
-mod tests {
-    use super::*;
-    use proptest::prelude::*;
-
-    fn line(words: &[&str], is_behind_dashes: bool) -> String {
-        let words: Vec<&OsStr> = words.iter().map(OsStr::new).collect();
-        String::from_utf8(command_line(&words, is_behind_dashes).unwrap()).unwrap()
-    }
-
-    #[test]
-    fn words_arrive_as_they_are_and_lines_as_they_stand() {
-        assert_eq!(line(&["echo one; echo two"], true), "echo one; echo two");
-        assert_eq!(line(&["sh", "-c", "echo one; echo two"], true), "sh -c 'echo one; echo two'");
-        assert_eq!(line(&["ls", "two words", "it's", ""], true), r"ls 'two words' 'it'\''s' ''");
-        assert_eq!(line(&["env", "A=1"], true), "env 'A=1'");
-        assert_eq!(line(&["upload-pack", r"two\ words"], false), r"upload-pack two\ words");
-        assert!(command_line(&[], true).is_err());
-    }
-
-    proptest! {
-        #![proptest_config(ProptestConfig::with_cases(40))]
-        #[test]
-        fn a_posix_shell_reads_the_words_back(words in proptest::collection::vec("[ -~\n\té]{0,12}", 1..5)) {
-            let mut all = vec!["printf", "%s\\0"];
-            all.extend(words.iter().map(String::as_str));
-            let said = std::process::Command::new("sh").args(["-c", &line(&all, true)]).output().unwrap();
-            let read: Vec<&[u8]> = said.stdout.split(|byte| *byte == 0).collect();
-            let expected: Vec<&[u8]> = words.iter().map(String::as_bytes).chain([&b""[..]]).collect();
-            prop_assert_eq!(read, expected);
-        }
     }
 }

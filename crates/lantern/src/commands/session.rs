@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use lantern_link::{ChannelEnd, LinkError, Remote};
+use lantern_link::{ProcessEnd, Remote, Trunk};
 use lantern_operations::SessionSettings;
 use lantern_operations::display::Windows;
 use lantern_ssh::signals;
@@ -38,24 +38,33 @@ pub(super) fn tell_rotations(remote: &Remote) {
 ///
 /// # Errors
 /// The connection was lost.
-pub(super) fn exit_status(end: &ChannelEnd, machine: &str) -> Result<Option<u8>, Failure> {
+pub(super) fn exit_status(end: ProcessEnd, machine: &str) -> Result<Option<u8>, Failure> {
     match end {
-        // A wider number cannot be an exit status here; its low byte could look like success.
-        ChannelEnd::Exited(status) => Ok(Some(u8::try_from(*status).unwrap_or(255))),
-        ChannelEnd::Signaled { name, core_dumped, message } => {
-            let dumped = if *core_dumped { ", memory dumped" } else { "" };
+        ProcessEnd::Exited(status) => {
+            Ok(Some(u8::try_from(status).unwrap_or_else(|_| wide(status, machine))))
+        }
+        ProcessEnd::Signaled { name, core_dumped, message } => {
+            let dumped = if core_dumped { ", memory dumped" } else { "" };
             let words = if message.is_empty() { String::new() } else { format!(": {message}") };
             output::say(format!(
                 "on {machine}, it was ended by SIG{}{dumped}{words}",
-                lantern_ssh::neutralize(name, 32)
+                lantern_ssh::neutralize(&name, 32)
             ));
-            Ok(Some(signals::number(name).map_or(code::SIGNAL, |number| 128 + number)))
+            Ok(Some(signals::number(&name).map_or(code::SIGNAL, |number| 128 + number)))
         }
-        ChannelEnd::Closed => Ok(None),
-        ChannelEnd::Lost(source) => {
-            Err(LinkError::Lost { machine: machine.to_owned(), source: source.clone() }.into())
-        }
+        ProcessEnd::Closed => Ok(None),
+        ProcessEnd::Failed(error) => Err(error.into()),
     }
+}
+
+/// A code that is wider than an exit status is told in full, and becomes its low byte, which must not look like success.
+fn wide(status: u32, machine: &str) -> u8 {
+    let [low, ..] = status.to_le_bytes();
+    let passed_on = low.max(1);
+    output::say(format!(
+        "on {machine}, it ended with {status} (0x{status:08X}); the exit status here is {passed_on}"
+    ));
+    passed_on
 }
 
 /// The next question of a session; never, where none can come.
@@ -72,7 +81,7 @@ pub(super) async fn next_question(questions: &mut Option<mpsc::Receiver<Asked>>)
 
 /// How a session stands, in lines.
 pub(super) fn state(remote: &Remote, lasted: Duration, windows: Option<&Windows>) -> String {
-    let account = remote.trunk().account();
+    let Some(account) = remote.trunk().map(Trunk::account) else { return String::new() };
     let identity = remote.identity();
     let statistics = account.statistics;
     let algorithms = match account.algorithms {

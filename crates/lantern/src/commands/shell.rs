@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use lantern_book::Home;
-use lantern_link::{ChannelEnd, News, Program, Remote, Runs, Start};
+use lantern_link::{News, ProcessEnd, Program, Remote, Runs, Start};
 use lantern_operations::display::Windows;
 use lantern_operations::{ReachOptions, SessionSettings, Target};
 use lantern_ssh::{PtyRequest, Stream};
@@ -110,7 +110,7 @@ enum Over {
     /// By our own doing, with this exit status.
     Ours(u8),
     /// By the machine's, or the connection's.
-    Theirs(ChannelEnd),
+    Theirs(ProcessEnd),
 }
 
 /// An interactive session under way.
@@ -137,7 +137,7 @@ impl<'a> Session<'a> {
         forwards: Forwards,
     ) -> Result<Self, Failure> {
         let book = &target.session;
-        let Granted { questions, windows } = forwards.grant(remote, &mut program);
+        let Granted { questions, windows } = forwards.grant(remote, &mut program)?;
         let (process, start) = remote.start(program).await?;
         let mut pipes = Pipes::new(process);
         if let Some(command) = &book.first_command {
@@ -183,7 +183,7 @@ impl<'a> Session<'a> {
             Over::Ours(status) => Ok(status),
             // A session that ends without a status ended well enough: some servers send none for a shell.
             Over::Theirs(end) => {
-                let status = exit_status(&end, self.remote.machine())?.unwrap_or(0);
+                let status = exit_status(end, self.remote.machine())?.unwrap_or(0);
                 display::wait_for_windows(self.windows.as_ref(), self.remote.machine()).await?;
                 Ok(status)
             }
@@ -196,7 +196,7 @@ impl<'a> Session<'a> {
         let mut terminations = watch(SignalKind::terminate())?;
         let mut hangups = watch(SignalKind::hangup())?;
         let mut input_open = true;
-        while self.pipes.end().is_none() {
+        while !self.pipes.has_ended() {
             tokio::select! {
                 turn = self.pipes.turn() => {
                     // The terminal is gone: so is the session.
@@ -234,8 +234,8 @@ impl<'a> Session<'a> {
                 _ = hangups.recv() => return Ok(Over::Ours(128 + 1)),
             }
         }
-        let end = self.pipes.end().cloned().unwrap_or(ChannelEnd::Closed);
-        if end == ChannelEnd::Closed {
+        let end = self.pipes.take_end();
+        if matches!(end, ProcessEnd::Closed) {
             self.start.settle().await?;
         }
         Ok(Over::Theirs(end))

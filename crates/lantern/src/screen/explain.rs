@@ -9,6 +9,7 @@ use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
 use super::failure::{Failure, chain, code};
 use super::login_advice::{Advice, Typed, advise};
+use super::winrm;
 
 impl From<KeeperError> for Failure {
     fn from(error: KeeperError) -> Self {
@@ -51,6 +52,8 @@ impl From<&ReachError> for Failure {
             ReachError::NoUser => {
                 Self::new(code::USAGE, words).hint("say `--user NAME` or set it in the book")
             }
+            ReachError::ClearPassword { machine } => Self::new(code::LOCAL, words)
+                .hint(format!("without TLS, NTLM proves the password and seals what follows: lantern machine set {machine} login=ntlm")),
             ReachError::Winrm { machine } => Self::new(code::USAGE, words)
                 .hint(format!("if it also speaks SSH: lantern machine set {machine} protocol=ssh")),
         }
@@ -211,6 +214,12 @@ impl From<LinkError> for Failure {
                 .hint(format!("chmod 600 {}", quoted(&path)))
                 .hint("if somebody may have copied it, a new key is better: lantern key new NAME")
                 .hint("`--anyway` uses it as it is, this once"),
+            LinkError::Winrm(error) => {
+                let machine = error.machine().unwrap_or("MACHINE");
+                let winrm::Advice { lines, command } = winrm::advise(&error, machine, None);
+                let failure = lines.into_iter().fold(failure, Failure::detail);
+                failure.hint(command)
+            }
             LinkError::Book(error) => error.into(),
             _ => failure,
         }
@@ -265,6 +274,7 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
             SshError::Busy { .. } => code::REFUSED,
             _ => code::PROTOCOL,
         },
+        LinkError::Winrm(failure) => winrm::code_of(failure),
         LinkError::Trust(_) => code::TRUST,
         LinkError::Auth(_) => code::LOGIN,
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,

@@ -23,4 +23,5 @@ pub(crate) mod table;
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;
 pub(crate) mod tunnel;
+pub(crate) mod winrm;
 pub(crate) mod wrap;

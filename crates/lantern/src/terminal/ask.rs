@@ -13,6 +13,7 @@ use lantern_operations::Target;
 use lantern_ssh::Prompts;
 use tokio::task::spawn_blocking;
 
+use crate::screen::certificate;
 use crate::screen::fit::{Fit, fit};
 use crate::screen::login_advice::some;
 use crate::screen::mark::Mark;
@@ -352,6 +353,13 @@ impl Ask for TerminalAsk {
                     ));
                 }
             }
+            Note::CertificateEnded { machine, certificate } => output::warn(format!(
+                "the certificate of {machine} ended on {}; it is believed since it is the one that is known.",
+                certificate::day(certificate.validity().1)
+            )),
+            Note::NotProven { machine } => output::warn(format!(
+                "{machine} is spoken to without TLS: messages are sealed, and it proves nothing of itself."
+            )),
             // Said when somebody is asked for something instead.
             Note::KeysRefused { machine, refused, not_offered } => {
                 self.known().refusals = Some(refusals(machine, refused, not_offered));

@@ -1,7 +1,7 @@
 //! A program joined with our own standard input and output: what `run` and `shell` have in common.
 
 use bytes::Bytes;
-use lantern_link::{ChannelEnd, Process};
+use lantern_link::{Process, ProcessEnd};
 use lantern_ssh::Stream;
 
 use crate::terminal::left_on::LeftOn;
@@ -15,7 +15,7 @@ pub(crate) struct Pipes {
     unsent: Bytes,
     /// Whether more can come on standard output and on standard error.
     open: [bool; 2],
-    end: Option<ChannelEnd>,
+    end: Option<ProcessEnd>,
     takes_input: bool,
     /// Whether what the machine writes waits there.
     is_held: bool,
@@ -98,9 +98,14 @@ impl Pipes {
         }
     }
 
-    /// How it ended, once it has, and everything that came is written.
-    pub(crate) fn end(&self) -> Option<&ChannelEnd> {
-        self.end.as_ref().filter(|_| self.output.is_drained())
+    /// Whether it has ended, and everything that came is written.
+    pub(crate) fn has_ended(&self) -> bool {
+        self.end.is_some() && self.output.is_drained()
+    }
+
+    /// How it ended, once it has: told once.
+    pub(crate) fn take_end(&mut self) -> ProcessEnd {
+        self.end.replace(ProcessEnd::Closed).unwrap_or(ProcessEnd::Closed)
     }
 
     /// Whether the session has ended, written or not.

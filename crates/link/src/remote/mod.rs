@@ -1,9 +1,10 @@
 //! What a command asks of a machine, whatever it is spoken to by: run this, open a shell, move files, say who you are.
 //!
-//! SSH fills it: a [`Remote`] is a [`Trunk`], a [`Process`] one of its channels. What only SSH has (ports, agents, displays) is asked of
-//! [`Remote::trunk`].
+//! SSH fills it: a [`Remote`] is a [`Trunk`], a [`Process`] one of its channels. WinRM fills it: a [`Process`] is a command in a shell of its own. What
+//! only SSH has (ports, agents, displays) is asked of [`Remote::trunk`].
 
 mod process;
+mod start;
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -12,9 +13,11 @@ use lantern_book::{Presented, Rotation};
 use lantern_ssh::SessionRequest;
 
 use crate::program::Program;
-use crate::{ByteStream, Captured, LinkError, Trunk, capture};
+use crate::winrm::{WinrmFailure, WinrmRemote, WinrmRequest};
+use crate::{Ask, ByteStream, Captured, ConnectRequest, LinkError, Trunk, capture};
 
-pub use process::{News, Process, Start};
+pub use process::{InputEnded, Process, ProcessEnd};
+pub use start::{News, Start};
 
 /// Who a machine is, and as whom we are there.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,42 +26,94 @@ pub struct Identity {
     pub machine: String,
     /// The user logged in as.
     pub user: String,
-    /// What it proved to be.
+    /// What it proved to be; nothing, where it has proven nothing.
     pub presented: Option<Presented>,
     /// What its service calls itself, as it sent it.
     pub service: String,
 }
 
+/// What a connection needs to know beforehand, for either protocol.
+#[derive(Debug, Clone)]
+pub enum RemoteRequest {
+    /// By SSH.
+    Ssh(Box<ConnectRequest>),
+    /// By WinRM.
+    Winrm(Box<WinrmRequest>),
+}
+
 /// A machine that is logged in to. Clones are the same connection; the last one that goes ends it.
 #[derive(Debug, Clone)]
-pub struct Remote {
-    trunk: Trunk,
+pub struct Remote(By);
+
+#[derive(Debug, Clone)]
+enum By {
+    Ssh(Trunk),
+    Winrm(WinrmRemote),
 }
 
 impl From<Trunk> for Remote {
     fn from(trunk: Trunk) -> Self {
-        Self { trunk }
+        Self(By::Ssh(trunk))
     }
 }
 
 impl Remote {
+    /// Reaches a machine and logs in.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub async fn connect(request: &RemoteRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
+        Ok(Self(match request {
+            RemoteRequest::Ssh(request) => By::Ssh(crate::connect(request, ask).await?),
+            RemoteRequest::Winrm(request) => By::Winrm(WinrmRemote::connect((**request).clone(), ask).await?),
+        }))
+    }
+
     /// The connection, for what only SSH has.
-    pub fn trunk(&self) -> &Trunk {
-        &self.trunk
+    pub fn trunk(&self) -> Option<&Trunk> {
+        match &self.0 {
+            By::Ssh(trunk) => Some(trunk),
+            By::Winrm(_) => None,
+        }
+    }
+
+    /// The same, for whoever cannot do without.
+    ///
+    /// # Errors
+    /// There is no `what` over this protocol.
+    pub fn trunk_for(&self, what: &'static str) -> Result<&Trunk, LinkError> {
+        self.trunk().ok_or_else(|| WinrmFailure::HasNo { machine: self.machine().to_owned(), what }.into())
     }
 
     /// The machine, as the user calls it.
     pub fn machine(&self) -> &str {
-        self.trunk.machine()
+        match &self.0 {
+            By::Ssh(trunk) => trunk.machine(),
+            By::Winrm(remote) => remote.machine(),
+        }
     }
 
     /// Who it is.
     pub fn identity(&self) -> Identity {
-        Identity {
-            machine: self.trunk.machine().to_owned(),
-            user: self.trunk.user().to_owned(),
-            presented: self.trunk.host_key().map(Presented::HostKey),
-            service: self.trunk.account().identification,
+        match &self.0 {
+            By::Ssh(trunk) => Identity {
+                machine: trunk.machine().to_owned(),
+                user: trunk.user().to_owned(),
+                presented: trunk.host_key().map(Presented::HostKey),
+                service: trunk.account().identification,
+            },
+            By::Winrm(remote) => remote.identity(),
+        }
+    }
+
+    /// What its service says it is, where that is asked for by itself: over WinRM, and it is the first thing that needs a login.
+    ///
+    /// # Errors
+    /// The login was refused; no answer, or one that makes no sense.
+    pub async fn identify(&self, ask: &dyn Ask) -> Result<Option<lantern_winrm::Identity>, LinkError> {
+        match &self.0 {
+            By::Ssh(_) => Ok(None),
+            By::Winrm(remote) => remote.identify(ask).await.map(Some),
         }
     }
 
@@ -67,11 +122,18 @@ impl Remote {
     /// # Errors
     /// No session, no answer in time, or the connection was lost. That the program itself is refused comes as [`Start::news`].
     pub async fn start(&self, program: Program) -> Result<(Process, Start), LinkError> {
+        let trunk = match &self.0 {
+            By::Ssh(trunk) => trunk,
+            By::Winrm(remote) => {
+                let command = remote.start(&program).await?;
+                return Ok((Process::of_command(command.clone()), Start::of_command(command)));
+            }
+        };
         let requests = program.requests();
-        let (channel, mut replies) = match self.trunk.take_early(&program) {
-            Some((channel, replies)) => (self.trunk.opened_session(channel).await?, VecDeque::from(replies)),
+        let (channel, mut replies) = match trunk.take_early(&program) {
+            Some((channel, replies)) => (trunk.opened_session(channel).await?, VecDeque::from(replies)),
             None => {
-                let channel = self.trunk.open_session().await?;
+                let channel = trunk.open_session().await?;
                 let ask = |(request, wants_reply): &(SessionRequest, bool)| match wants_reply {
                     true => Some(channel.ask(request)),
                     false => {
@@ -89,15 +151,15 @@ impl Remote {
                 start.await_answer(request, reply);
             }
         }
-        Ok((Process::new(channel), start))
+        Ok((Process::of_channel(channel, trunk.machine()), start))
     }
 
-    /// Runs a short command with this input and reads what it says.
+    /// Runs a short command of a POSIX shell with this input and reads what it says.
     ///
     /// # Errors
     /// As [`capture`].
     pub async fn capture(&self, command: &str, input: &[u8]) -> Result<Captured, LinkError> {
-        capture(&self.trunk, command, input).await
+        capture(self.trunk_for("shell of POSIX")?, command, input).await
     }
 
     /// The stream that files are moved by; none when the machine has no such service.
@@ -105,7 +167,8 @@ impl Remote {
     /// # Errors
     /// No session, no answer in time, or the connection was lost.
     pub async fn files(&self) -> Result<Option<Box<dyn ByteStream>>, LinkError> {
-        let channel = self.trunk.open_session().await?;
+        let Some(trunk) = self.trunk() else { return Ok(None) };
+        let channel = trunk.open_session().await?;
         Ok(match channel.request(&SessionRequest::Subsystem("sftp".to_owned())).await? {
             true => Some(Box::new(channel)),
             false => None,
@@ -114,16 +177,22 @@ impl Remote {
 
     /// How long the machine may take to answer something that it is asked for.
     pub fn answer_limit(&self) -> Duration {
-        self.trunk.answer_limit()
+        match &self.0 {
+            By::Ssh(trunk) => trunk.answer_limit(),
+            By::Winrm(remote) => remote.answer_limit(),
+        }
     }
 
     /// What the machine's announcements of host keys have changed in the trust store, told once.
     pub fn take_rotations(&self) -> Vec<Rotation> {
-        self.trunk.take_rotations()
+        self.trunk().map(Trunk::take_rotations).unwrap_or_default()
     }
 
-    /// Says goodbye and closes, within a second.
+    /// Says goodbye and closes, within a second; shells of WinRM are ended first, which may take a few.
     pub async fn close(self) {
-        self.trunk.close().await;
+        match self.0 {
+            By::Ssh(trunk) => trunk.close().await,
+            By::Winrm(remote) => remote.close().await,
+        }
     }
 }

@@ -20,6 +20,10 @@ pub enum Stage {
     Algorithms,
     /// The key that it proved to hold.
     HostKey,
+    /// Security around everything that is said, over WinRM.
+    Tls,
+    /// The certificate whose holder answered.
+    Certificate,
     /// The ways to log in that it takes.
     Methods,
     /// The login.
@@ -48,6 +52,8 @@ impl Stage {
             Self::Identification => "service",
             Self::Algorithms => "algorithms",
             Self::HostKey => "host key",
+            Self::Tls => "TLS",
+            Self::Certificate => "certificate",
             Self::Methods => "methods",
             Self::Login => "login",
             Self::Session => "session",
@@ -65,7 +71,7 @@ impl Stage {
             Self::Book | Self::Name => Self::Port,
             Self::Port => Self::Identification,
             Self::Identification => Self::Algorithms,
-            Self::Algorithms | Self::HostKey => Self::Methods,
+            Self::Algorithms | Self::HostKey | Self::Tls | Self::Certificate => Self::Methods,
             Self::Methods | Self::Login => Self::Login,
             later => later,
         }

@@ -5,6 +5,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 
 use lantern_book::BookError;
+use lantern_keys::CertificateFault;
 use lantern_link::{LinkError, TrustFailure};
 
 use crate::display::DisplayCause;
@@ -13,6 +14,8 @@ use crate::{ReachError, chain};
 /// Something that was seen, and that something can be done about.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Finding {
+    /// A certificate that is known has these faults.
+    Certificate(Vec<CertificateFault>),
     /// A key, a password or a method was not enough.
     NotEnough {
         /// What was offered.

@@ -9,6 +9,7 @@ mod inside;
 mod local;
 mod story;
 mod walk;
+mod windows;
 
 use std::sync::Arc;
 

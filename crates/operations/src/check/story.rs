@@ -3,11 +3,13 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use lantern_book::Protocol;
+use lantern_keys::CertificateFault;
 use lantern_link::{Answer, Answering, Ask, Note, Question, Step};
 use lantern_ssh::Algorithms;
 
 use super::account::{Account, Line, Mark, Stage};
-use super::findings::CheckError;
+use super::findings::{CheckError, Finding};
 
 /// Hears of every change of the account.
 pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
@@ -45,6 +47,13 @@ impl Watcher {
         let story = self.story.into_inner().unwrap_or_else(PoisonError::into_inner);
         (story.tell)(&story.account);
         story.account
+    }
+
+    /// Whether a password is all that can log in to this machine.
+    fn is_password_all(&self, machine: &str) -> bool {
+        let story = self.story();
+        let target = story.account.target.as_ref();
+        target.is_some_and(|target| target.protocol == Protocol::Winrm && target.name == machine)
     }
 
     /// A password is for the machine that is checked, not for the gateways on the way to it.
@@ -133,6 +142,12 @@ impl Story {
             // Each of them has a line of its own when the login fails.
             Note::KeysRefused { .. } => {}
             Note::Banner(_) => {}
+            // It has a finding of its own.
+            Note::CertificateEnded { .. } => {}
+            Note::NotProven { .. } => {
+                let saw = "plain HTTP: messages are sealed, and the machine proves nothing of itself";
+                self.put(Line::new(Stage::Tls, Mark::Doubt, saw));
+            }
             Note::NotRemembered(why) => self.put(Line::new(Stage::Book, Mark::Note, (*why).to_owned())),
         }
     }
@@ -177,6 +192,17 @@ impl Story {
                 self.put(Line::new(Stage::HostKey, Mark::Good, saw));
                 self.put_early();
             }
+            Step::Secured { tls, certificate, faults, trust, took } => {
+                self.put(good(Stage::Tls, (*tls).to_owned(), took));
+                let saw = format!("{} {} ({trust})", certificate.describe(), certificate.fingerprint());
+                let mark = if faults.iter().any(is_doubtful) { Mark::Doubt } else { Mark::Good };
+                let line = Line::new(Stage::Certificate, mark, saw);
+                self.put(match mark {
+                    Mark::Doubt => line.with(Finding::Certificate(faults.to_vec())),
+                    _ => line,
+                });
+                self.put_early();
+            }
             Step::Offered { methods } => {
                 self.put(Line::new(Stage::Methods, Mark::Good, methods.join(", ")));
             }
@@ -193,6 +219,8 @@ impl Ask for Watcher {
     fn ask(&self, question: Question) -> Answering {
         let may = match &question {
             Question::Passphrase { .. } | Question::ProxyPassword { .. } => true,
+            // Over WinRM there is no other way in.
+            Question::Password { machine, .. } if self.is_password_all(machine) => true,
             // One that was handed over is tried; nobody is asked for one just to find out about keys.
             Question::Password { machine, .. } | Question::Prompts { machine, .. } => {
                 self.has_password(machine)
@@ -217,6 +245,17 @@ impl Ask for Watcher {
     fn step(&self, step: &Step<'_>) {
         self.story().step(step);
     }
+}
+
+/// Whether a fault of a certificate that is known is worth a doubt: that it signed itself, or names another, says nothing any more.
+fn is_doubtful(fault: &CertificateFault) -> bool {
+    !matches!(
+        fault,
+        CertificateFault::SelfSigned
+            | CertificateFault::UnknownAuthority { .. }
+            | CertificateFault::OtherName { .. }
+            | CertificateFault::NoName { .. }
+    )
 }
 
 /// What was chosen, and what of it is old.

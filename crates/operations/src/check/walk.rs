@@ -3,14 +3,14 @@
 use std::sync::Arc;
 
 use jiff::Timestamp;
-use lantern_book::{Home, KeyRing, MachineBook, Uses};
+use lantern_book::{Home, KeyRing, MachineBook, Protocol, Uses};
 use lantern_link::{Ask, ConnectRequest, Known, LinkError, connect};
 use lantern_ssh::SshError;
 
 use super::account::{Account, Line, Mark, Stage};
 use super::findings::{CheckError, Finding};
 use super::story::{Story, Tell, Watcher};
-use super::{CheckOptions, inside, local};
+use super::{CheckOptions, inside, local, windows};
 use crate::source_address::source_address;
 use crate::{ReachError, ReachOptions, Target, login_clues};
 
@@ -39,7 +39,10 @@ pub(super) async fn walk(
     let watcher = Watcher::new(typed, ask, tell);
     let found = look_up(&mut watcher.story(), home, read.book.as_deref(), typed, &options.reach);
     if let Some(target) = found {
-        go(&watcher, home, &options.reach, &target, read.known.clone()).await;
+        match target.protocol {
+            Protocol::Ssh => go(&watcher, home, &options.reach, &target, read.known.clone()).await,
+            Protocol::Winrm => windows::go(&watcher, home, &options.reach, &target).await,
+        }
         watcher.story().gateway = None;
         // What fails here has no say in what was reached there.
         local::look(home, &target, options, |line| watcher.story().put_here(line)).await;
@@ -147,7 +150,7 @@ async fn go(
     trunk.close().await;
 }
 
-fn failed_on_the_way(story: &mut Story, error: LinkError) {
+pub(super) fn failed_on_the_way(story: &mut Story, error: LinkError) {
     let error = match error {
         LinkError::Gateway { source, .. } => *source,
         other => other,
@@ -180,12 +183,16 @@ fn stage_of(error: &LinkError, met: Stage) -> Stage {
         LinkError::Handshake {
             source: SshError::HostKey(_) | SshError::HostKeySignature(_) | SshError::HostKeyChanged { .. },
             ..
-        }
-        | LinkError::Trust(_) => Stage::HostKey,
+        } => Stage::HostKey,
+        LinkError::Trust(failure) => match failure.is_about_certificate() {
+            true => Stage::Certificate,
+            false => Stage::HostKey,
+        },
         LinkError::Handshake { source: SshError::NotSsh { .. } | SshError::Busy { .. }, .. } => {
             Stage::Identification
         }
         LinkError::Auth(_) => Stage::Login,
+        LinkError::Winrm(failure) => windows::stage_of(failure, met),
         LinkError::ListenRefused { .. } => Stage::Forwarding,
         // What the machine was asked next it did not answer.
         LinkError::Unanswered { .. } => match met {

@@ -114,7 +114,9 @@ fn look(
             let Some(to) = &tunnel.to else { continue };
             let behind = match tunnel.kind {
                 TunnelKind::Remote => probe_here(to).await,
-                TunnelKind::Local | TunnelKind::Dynamic => probe_there(remote.trunk(), to).await,
+                TunnelKind::Local | TunnelKind::Dynamic => {
+                    probe_there(remote.trunk_for("tunnels")?, to).await
+                }
             };
             looked.push(Looked { name, to: to.to_string(), is_open: false, url: None, behind });
         }

@@ -3,9 +3,9 @@
 use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend};
 
 use super::mends::{Known, mend, why_refused};
-use crate::screen::display;
 use crate::screen::explain::code_of;
 use crate::screen::failure::{Failure, code};
+use crate::screen::{certificate, display};
 use lantern_operations::quoted;
 
 /// The end of an account.
@@ -63,6 +63,11 @@ pub(crate) fn of_line(line: &Line, account: &Account) -> Vec<String> {
     let name = &account.machine;
     let own = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>();
     match &line.finding {
+        Some(Finding::Certificate(faults)) => {
+            let mut lines: Vec<String> = faults.iter().map(certificate::words).collect();
+            lines.push(format!("once it has a new one: lantern trust accept {name}"));
+            lines
+        }
         None => Vec::new(),
         Some(Finding::NotEnough { what, outcome }) => why_refused(what, outcome),
         Some(Finding::Clock) => own(&[

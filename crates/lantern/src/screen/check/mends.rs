@@ -7,6 +7,7 @@ use lantern_operations::{LoginClues, Target};
 use lantern_ssh::{OpenFailure, SshError};
 
 use crate::screen::login_advice::{Typed, advise};
+use crate::screen::winrm;
 use lantern_operations::quoted;
 
 /// Why a key or a password was refused, as far as that can be known from outside.
@@ -126,6 +127,10 @@ pub(super) fn mend(
             ]),
             format!("lantern --verbose check {typed}"),
         ),
+        LinkError::Winrm(failure) => {
+            let winrm::Advice { lines, command } = winrm::advise(failure, name, Some(target));
+            (lines, command)
+        }
         LinkError::Trust(trust) => mend_trust(trust, name),
         LinkError::Auth(auth) => mend_login(auth, target, &typed, known.clues),
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => (

@@ -1,0 +1,120 @@
+//! Logins at a simulated machine: each belongs to its connection.
+
+use base64ct::{Base64, Encoding};
+use jiff::Timestamp;
+use lantern_keys::{SecretString, SystemRandom};
+use lantern_winrm::ntlm::{Acceptor, Seals, TargetInfo, channel_binding};
+
+use super::spec::WindowsSpec;
+
+/// What a connection has come to.
+#[derive(Debug, Default)]
+pub(super) enum Login {
+    /// Nobody has said who they are.
+    #[default]
+    None,
+    /// It was asked to prove it.
+    Begun(Box<Acceptor>),
+    /// Somebody is logged in, and what they say may be sealed.
+    In {
+        /// Who.
+        user: String,
+        /// The keys of the login.
+        seals: Option<Box<Seals>>,
+    },
+}
+
+/// What comes of a header.
+pub(super) enum Step {
+    /// They are in.
+    Proceed,
+    /// They are to prove it by an answer to this.
+    Challenge(String),
+    /// They are not.
+    Refuse,
+}
+
+impl Login {
+    /// Takes the header with which a request came.
+    pub(super) fn take(&mut self, header: Option<&str>, spec: &WindowsSpec) -> Step {
+        match header.map(|header| header.split_once(' ').unwrap_or((header, ""))) {
+            None if matches!(self, Self::In { .. }) => Step::Proceed,
+            None => Step::Refuse,
+            Some((scheme, token)) if spec.offers.contains(&scheme) => match scheme {
+                "Basic" => self.basic(token, spec),
+                _ => self.negotiate(token, spec),
+            },
+            Some(_) => Step::Refuse,
+        }
+    }
+
+    fn basic(&mut self, token: &str, spec: &WindowsSpec) -> Step {
+        let both = Base64::decode_vec(token).ok().and_then(|bytes| String::from_utf8(bytes).ok());
+        let found = both.as_deref().and_then(|both| both.split_once(':')).and_then(|(user, password)| {
+            let known = find(spec, user)?;
+            (known.password.expose_secret() == password).then(|| full_name(spec, &known.name))
+        });
+        match found {
+            Some(user) => {
+                *self = Self::In { user, seals: None };
+                Step::Proceed
+            }
+            None => Step::Refuse,
+        }
+    }
+
+    fn negotiate(&mut self, token: &str, spec: &WindowsSpec) -> Step {
+        let Ok(token) = Base64::decode_vec(token) else { return Step::Refuse };
+        let now = Timestamp::now().as_second();
+        match std::mem::take(self) {
+            Self::Begun(acceptor) => {
+                let password = |user: &str, domain: &str| password(spec, user, domain);
+                let binding = spec.certificate.as_ref().map(|own| channel_binding(&own.endpoint_hash()));
+                match acceptor.accept(&token, password, binding) {
+                    Ok(accepted) => {
+                        let user = full_name(spec, &accepted.user);
+                        let seals = spec.certificate.is_none().then(|| Box::new(accepted.seals));
+                        *self = Self::In { user, seals };
+                        Step::Proceed
+                    }
+                    Err(_) => Step::Refuse,
+                }
+            }
+            _ => {
+                let lower = |text: &str| format!("{}.lights.example", text.to_lowercase());
+                let info = TargetInfo {
+                    computer: spec.name.clone(),
+                    domain: spec.domain.clone(),
+                    dns_computer: lower(&spec.name),
+                    dns_domain: String::new(),
+                };
+                match Acceptor::new(&token, &info, now, &mut SystemRandom) {
+                    Ok(acceptor) => {
+                        let challenge = Base64::encode_string(acceptor.message());
+                        *self = Self::Begun(Box::new(acceptor));
+                        Step::Challenge(challenge)
+                    }
+                    Err(_) => Step::Refuse,
+                }
+            }
+        }
+    }
+}
+
+fn find<'s>(spec: &'s WindowsSpec, user: &str) -> Option<&'s super::WindowsUser> {
+    let bare = user.rsplit('\\').next().unwrap_or(user);
+    let bare = bare.split('@').next().unwrap_or(bare);
+    spec.users.iter().find(|known| known.name.eq_ignore_ascii_case(bare))
+}
+
+fn full_name(spec: &WindowsSpec, user: &str) -> String {
+    let bare = user.split('@').next().unwrap_or(user);
+    format!("{}\\{bare}", spec.domain)
+}
+
+/// The password of a user, where the domain is one that the machine knows.
+fn password(spec: &WindowsSpec, user: &str, domain: &str) -> Option<SecretString> {
+    let is_ours = domain.is_empty()
+        || [&spec.name, &spec.domain].iter().any(|known| known.eq_ignore_ascii_case(domain));
+    find(spec, user).filter(|_| is_ours).map(|user| user.password.clone())
+}

@@ -1,0 +1,114 @@
+//! What a simulated machine of Windows is, and what goes wrong on it.
+
+use std::net::{IpAddr, Ipv4Addr};
+
+use lantern_keys::SecretString;
+
+use super::certificate::ServerCertificate;
+
+/// What a user may do there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Rights {
+    /// Anything.
+    Administrator,
+    /// Log in, and nothing else: neither an administrator, nor in the group of remote users.
+    None,
+}
+
+/// A user of a simulated machine.
+#[derive(Debug, Clone)]
+pub struct WindowsUser {
+    /// The name.
+    pub name: String,
+    /// The password.
+    pub password: SecretString,
+    /// What it may do.
+    pub rights: Rights,
+}
+
+/// What goes wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WindowsFault {
+    /// It hangs up at the first word of TLS: its listener has no certificate.
+    NoCertificate,
+    /// It sends visitors elsewhere.
+    Redirect,
+    /// It has no such service.
+    NotFound,
+    /// Its service is stopped.
+    Stopped,
+    /// Answers come in UTF-16.
+    Utf16,
+    /// Answers come in chunks, a few bytes each.
+    Chunked,
+    /// Output comes a byte at a time.
+    Crumbs,
+    /// The connection is cut in the middle of the answer with output.
+    CutAnswer,
+    /// The connection is cut while output is waited for, once.
+    CutWaiting,
+    /// It forgets the login after the shell was made, once.
+    ForgetLogin,
+    /// The shell vanishes when output is asked for.
+    ShellVanishes,
+    /// The user has too many shells.
+    ShellQuota,
+    /// It takes no shells.
+    NoShells,
+    /// It does not have the code page of UTF-8.
+    NoUtf8,
+    /// It answers in the clear, where messages should be sealed.
+    Clear,
+    /// It says the last sealed answer again.
+    Repeat,
+    /// It wants messages in the clear.
+    WantsClear,
+    /// It never answers.
+    Silent,
+}
+
+/// A simulated machine.
+#[derive(Debug, Clone)]
+pub struct WindowsSpec {
+    /// Its own name, as `hostname` prints it.
+    pub name: String,
+    /// Its domain; its own name, where it is in none.
+    pub domain: String,
+    /// The loopback address it listens on.
+    pub address: IpAddr,
+    /// The port; 0 takes a free one.
+    pub port: u16,
+    /// Its certificate; none: it speaks plain HTTP.
+    pub certificate: Option<ServerCertificate>,
+    /// Its users.
+    pub users: Vec<WindowsUser>,
+    /// The ways to log in that it offers.
+    pub offers: Vec<&'static str>,
+    /// What goes wrong.
+    pub fault: Option<WindowsFault>,
+}
+
+impl WindowsSpec {
+    /// A machine at 127.77.1.`number` with a certificate that it signed itself and one user, who may do anything.
+    ///
+    /// # Errors
+    /// When no certificate can be made.
+    pub fn new(name: &str, number: u8, user: &str, password: &str) -> std::io::Result<Self> {
+        let address = IpAddr::V4(Ipv4Addr::new(127, 77, 1, number));
+        let user = WindowsUser {
+            name: user.to_owned(),
+            password: SecretString::new(password.to_owned()),
+            rights: Rights::Administrator,
+        };
+        Ok(Self {
+            name: name.to_uppercase(),
+            domain: name.to_uppercase(),
+            address,
+            port: 0,
+            certificate: Some(ServerCertificate::self_signed(&[name])?),
+            users: vec![user],
+            offers: vec!["Negotiate"],
+            fault: None,
+        })
+    }
+}

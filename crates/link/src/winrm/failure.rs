@@ -1,0 +1,218 @@
+//! Why a machine that is spoken to by WinRM could not be used: one kind for each thing that has another remedy.
+
+use lantern_winrm::WinrmError;
+use lantern_winrm::ntlm::NtlmError;
+
+/// What was met.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum WinrmFailure {
+    /// It was asked for TLS and answered in something else.
+    #[error("what answers at {place} does not speak TLS: it is the port of plain HTTP, or another service")]
+    NotTls {
+        /// Where.
+        place: String,
+    },
+    /// It was asked in plain HTTP and answered in TLS.
+    #[error("{place} wants TLS, and was asked in plain HTTP")]
+    WantsTls {
+        /// Where.
+        place: String,
+    },
+    /// It hung up when it was greeted.
+    #[error(
+        "{place} took the connection and hung up at the first word of TLS: its listener has no certificate"
+    )]
+    NoCertificate {
+        /// Where.
+        place: String,
+    },
+    /// There is no version or cipher that both know.
+    #[error("{place} and lantern have no version or cipher of TLS in common")]
+    TlsNothingInCommon {
+        /// Where.
+        place: String,
+    },
+    /// TLS failed in another way.
+    #[error("cannot set up TLS with {place}: {why}")]
+    Tls {
+        /// Where.
+        place: String,
+        /// What the library says.
+        why: String,
+    },
+    /// The machine did not take our certificate, or wants one.
+    #[error("{place} ended TLS over a client's certificate: {why}")]
+    ClientCertificate {
+        /// Where.
+        place: String,
+        /// What it says.
+        why: String,
+    },
+    /// What answers is no web server.
+    #[error("what answers at {place} does not speak HTTP")]
+    NotHttp {
+        /// Where.
+        place: String,
+    },
+    /// It wants us to go elsewhere.
+    #[error("{place} answered with a redirect ({status}), which is never followed")]
+    Redirect {
+        /// Where.
+        place: String,
+        /// The status.
+        status: u16,
+    },
+    /// A web server, but not this service.
+    #[error("a web server answers at {place}, but nothing of WS-Management (status {status})")]
+    NotWsman {
+        /// Where.
+        place: String,
+        /// The status.
+        status: u16,
+    },
+    /// The service is there and does not work.
+    #[error("the service at {place} answered with status {status}")]
+    Status {
+        /// Where.
+        place: String,
+        /// The status.
+        status: u16,
+    },
+    /// None of the ways to log in that it offers may be used.
+    #[error("{machine} offers no way to log in that may be used: it offers {}", list(.offered))]
+    NoLogin {
+        /// The machine.
+        machine: String,
+        /// What it offers.
+        offered: Vec<String>,
+        /// What we would use.
+        wanted: Vec<&'static str>,
+    },
+    /// It did not take the user and the password.
+    #[error("{machine} did not let {user} in")]
+    Refused {
+        /// The machine.
+        machine: String,
+        /// The user, as typed.
+        user: String,
+        /// How it was tried.
+        by: &'static str,
+        /// What it offers.
+        offered: Vec<String>,
+        /// What the machine said of itself: its name and its domain.
+        computer: Option<(String, String)>,
+        /// How far its clock is from ours, in seconds, where that is much.
+        clock: Option<i64>,
+    },
+    /// A password is wanted, and nobody is there to give it.
+    #[error("{machine} wants a password for {user}, and there is nobody to ask")]
+    NoPassword {
+        /// The machine.
+        machine: String,
+        /// The user.
+        user: String,
+    },
+    /// Its messages of NTLM make no sense, or are too weak.
+    #[error("cannot log in to {machine} by NTLM")]
+    Ntlm {
+        /// The machine.
+        machine: String,
+        #[source]
+        /// Why.
+        source: NtlmError,
+    },
+    /// A message that should have been sealed was not, or does not open.
+    #[error("{machine} answered in the clear, or with a message that was changed on the way")]
+    Unsealed {
+        /// The machine.
+        machine: String,
+    },
+    /// It does not take sealed messages.
+    #[error("{machine} wants its messages in the clear")]
+    WantsClear {
+        /// The machine.
+        machine: String,
+    },
+    /// The machine refused what it was asked for, or said something that makes no sense.
+    #[error("{machine} was asked for {what}")]
+    Answer {
+        /// The machine.
+        machine: String,
+        /// What it was asked for.
+        what: &'static str,
+        /// What it answered.
+        #[source]
+        source: WinrmError,
+    },
+    /// It answered with more than we read.
+    #[error("{machine} answered with more than {limit} bytes, which is more than it was asked for")]
+    TooLong {
+        /// The machine.
+        machine: String,
+        /// What we read, in bytes.
+        limit: usize,
+    },
+    /// It did not answer in time.
+    #[error("{machine} did not answer when asked for {what}, within {seconds} s")]
+    Unanswered {
+        /// The machine.
+        machine: String,
+        /// What it was asked for.
+        what: &'static str,
+        /// How long we waited, in seconds.
+        seconds: u64,
+    },
+    /// The connection broke, and with it what was under way.
+    #[error("the connection to {machine} was lost: {why}")]
+    Lost {
+        /// The machine.
+        machine: String,
+        /// How, in words.
+        why: String,
+    },
+    /// A command that cannot be handed over as it is meant.
+    #[error("the command cannot be sent to {machine}: {why}")]
+    Command {
+        /// The machine.
+        machine: String,
+        /// Why.
+        why: String,
+    },
+    /// Something of SSH that this protocol does not have.
+    #[error("{machine} is spoken to by WinRM, which has no {what}")]
+    HasNo {
+        /// The machine.
+        machine: String,
+        /// What.
+        what: &'static str,
+    },
+}
+
+impl WinrmFailure {
+    /// The machine that it is about, where it was known by name.
+    pub fn machine(&self) -> Option<&str> {
+        match self {
+            Self::NoLogin { machine, .. }
+            | Self::Refused { machine, .. }
+            | Self::NoPassword { machine, .. }
+            | Self::Ntlm { machine, .. }
+            | Self::Unsealed { machine }
+            | Self::WantsClear { machine }
+            | Self::Answer { machine, .. }
+            | Self::TooLong { machine, .. }
+            | Self::Unanswered { machine, .. }
+            | Self::Lost { machine, .. }
+            | Self::Command { machine, .. }
+            | Self::HasNo { machine, .. } => Some(machine),
+            _ => None,
+        }
+    }
+}
+
+fn list(offered: &[String]) -> String {
+    match offered {
+        [] => "none".into(),
+        some => some.join(", "),
+    }
+}

@@ -1,0 +1,18 @@
+//! Machines that are spoken to by WinRM: connections with TLS or sealed messages, logins, and commands on them.
+
+mod command;
+mod failure;
+mod http;
+mod opener;
+mod remote;
+mod session;
+mod tls;
+mod trust;
+mod user;
+
+pub(crate) use command::{CommandEnd, WinrmCommand};
+pub use failure::WinrmFailure;
+pub use opener::WinrmRequest;
+pub(crate) use remote::WinrmRemote;
+pub use session::LoginWay;
+pub use user::UserForm;

@@ -1,0 +1,215 @@
+//! Connections to one machine: the first, which decides whom we trust and as whom we log in, and more of the same.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use jiff::Timestamp;
+use lantern_book::Uses;
+use lantern_keys::{SecretString, TlsCertificate};
+use tracing::debug;
+
+use super::failure::WinrmFailure;
+use super::http::{Broken, Http};
+use super::session::{LoginWay, PostError, Session, Whom};
+use super::tls::{Shown, shake_hands};
+use super::trust::{decide, faults};
+use crate::ask::{Ask, Note, Question};
+use crate::connect::{open_line, pass_gateways};
+use crate::step::Step;
+use crate::{ConnectRequest, LinkError, Trunk};
+
+/// A machine keeps a login that has begun for two minutes; what took longer than this is begun again.
+const LOGIN_STALE: Duration = Duration::from_secs(60);
+
+/// Everything that a connection to a machine that is spoken to by WinRM needs to know beforehand.
+#[derive(Debug, Clone)]
+pub struct WinrmRequest {
+    /// The way there, and who it is.
+    pub way: ConnectRequest,
+    /// Whether TLS is around it; else its messages are sealed.
+    pub tls: bool,
+    /// The path of the service.
+    pub path: String,
+    /// The names that its certificate may have instead of those that are dialed.
+    pub certificate_names: Vec<String>,
+    /// The name of the service for logins, where it is not the one that is dialed.
+    pub service_name: Option<String>,
+    /// How to log in.
+    pub login: LoginWay,
+    /// The language of the machine's messages.
+    pub language: String,
+}
+
+impl WinrmRequest {
+    /// The host as it is dialed.
+    fn host(&self) -> &str {
+        self.way.addresses.first().map_or("localhost", String::as_str)
+    }
+
+    /// The URL of the service.
+    pub(super) fn url(&self) -> String {
+        let scheme = if self.tls { "https" } else { "http" };
+        format!("{scheme}://{}{}", self.way.place(), self.path)
+    }
+}
+
+/// Makes connections, all to the machine that the first one was made to, as the same user.
+pub(super) struct Opener {
+    pub(super) request: WinrmRequest,
+    behind: Option<Trunk>,
+    /// Where it is dialed.
+    place: String,
+    certificate: Option<TlsCertificate>,
+    password: Option<SecretString>,
+}
+
+impl Opener {
+    /// Connects, decides about trust, and asks for what is needed to log in.
+    pub(super) async fn start(
+        request: WinrmRequest,
+        ask: &dyn Ask,
+    ) -> Result<(Arc<Self>, Session), LinkError> {
+        let behind = pass_gateways(&request.way, ask).await?;
+        let mut opener =
+            Self { place: request.way.place(), request, behind, certificate: None, password: None };
+        let (mut session, shown) = opener.connect(ask).await?;
+        opener.certificate = shown.map(|shown| shown.certificate);
+        let limit = opener.request.way.limits.login;
+        let service = opener.service();
+        session.greet(&opener.whom(&service), limit).await.map_err(|error| opener.told(error))?;
+        if let Some(methods) = session.offered() {
+            ask.step(&Step::Offered { methods });
+        }
+        opener.password = ask_password(&opener.request.way, ask).await;
+        if opener.password.is_none() {
+            let (machine, user) = (opener.request.way.machine.clone(), opener.request.way.user.clone());
+            return Err(WinrmFailure::NoPassword { machine, user }.into());
+        }
+        let opener = Arc::new(opener);
+        if session.waited() > LOGIN_STALE || !session.is_open() {
+            // A person took their time.
+            session = opener.again().await?;
+        }
+        Ok((opener, session))
+    }
+
+    /// Another connection to the same machine.
+    pub(super) async fn again(&self) -> Result<Session, LinkError> {
+        let quiet = Quiet;
+        let (session, shown) = self.connect(&quiet).await?;
+        let same = shown.map(|shown| shown.certificate) == self.certificate;
+        match same {
+            true => Ok(session),
+            false => {
+                let why = "another connection to it showed another certificate".to_owned();
+                Err(WinrmFailure::Lost { machine: self.request.way.machine.clone(), why }.into())
+            }
+        }
+    }
+
+    async fn connect(&self, ask: &dyn Ask) -> Result<(Session, Option<Shown>), LinkError> {
+        let (request, way) = (&self.request, &self.request.way);
+        let (line, reached) = open_line(way, self.behind.as_ref(), ask).await?;
+        let host = &self.place;
+        let started = |http: Result<Http, Broken>| {
+            http.map_err(|broken| self.told(PostError::Lost { is_amid: false, why: format!("{broken:?}") }))
+        };
+        if !request.tls {
+            ask.note(&Note::NotProven { machine: &way.machine });
+            let http = started(Http::start(line, host, &request.path).await)?;
+            return Ok((Session::new(http, None), None));
+        }
+        let since = Instant::now();
+        let names: Vec<&str> = match request.certificate_names.as_slice() {
+            [] => way.addresses.iter().map(String::as_str).collect(),
+            names => names.iter().map(String::as_str).collect(),
+        };
+        let name = names.first().copied().unwrap_or(request.host());
+        let (stream, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+        let took = since.elapsed();
+        let tls = words(&stream);
+        let faults = faults(&shown, &names, Timestamp::now().as_second());
+        if self.certificate.is_none() {
+            let trust = decide(way, &shown, &faults, &reached, ask).await?;
+            let certificate = &shown.certificate;
+            ask.step(&Step::Secured { tls: &tls, certificate, faults: &faults, trust: &trust, took });
+        }
+        let http = started(Http::start(Box::new(stream), host, &request.path).await)?;
+        Ok((Session::new(http, Some(shown.endpoint_hash.clone())), Some(shown)))
+    }
+
+    /// The name of the service for logins (RFC 4559 §4).
+    pub(super) fn service(&self) -> String {
+        self.request.service_name.clone().unwrap_or_else(|| format!("HTTP/{}", self.request.host()))
+    }
+
+    pub(super) fn whom<'a>(&'a self, service: &'a str) -> Whom<'a> {
+        Whom {
+            machine: &self.request.way.machine,
+            place: &self.place,
+            user: &self.request.way.user,
+            service,
+            way: self.request.login,
+        }
+    }
+
+    pub(super) fn password(&self) -> Option<&SecretString> {
+        self.password.as_ref()
+    }
+
+    pub(super) fn certificate(&self) -> Option<&TlsCertificate> {
+        self.certificate.as_ref()
+    }
+
+    /// What came of a post, for whoever cannot go on with less.
+    pub(super) fn told(&self, error: PostError) -> LinkError {
+        match error {
+            PostError::Failure(failure) => failure.into(),
+            PostError::Lost { why, .. } => {
+                WinrmFailure::Lost { machine: self.request.way.machine.clone(), why }.into()
+            }
+        }
+    }
+
+    /// Notes that the machine was used.
+    pub(super) fn note_used(&self) {
+        let now = Some(Timestamp::now());
+        let way = &self.request.way;
+        if way.only_looking {
+            return;
+        }
+        let noted = Uses::of(&way.home).note(&way.machine, |noted| (noted.used, noted.seen) = (now, now));
+        if let Err(error) = noted {
+            debug!(error = crate::error::chain(&error), "the use of a machine was not noted");
+        }
+    }
+}
+
+async fn ask_password(way: &ConnectRequest, ask: &dyn Ask) -> Option<SecretString> {
+    let (user, machine) = (way.user.clone(), way.machine.clone());
+    // One try: accounts lock.
+    ask.ask(Question::Password { user, machine, again: false }).await.secret()
+}
+
+/// The version and the cipher of a connection.
+fn words(stream: &tokio_rustls::client::TlsStream<crate::line::Line>) -> String {
+    let connection = stream.get_ref().1;
+    let version = match connection.protocol_version() {
+        Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
+        Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2",
+        _ => "TLS",
+    };
+    let suite = connection.negotiated_cipher_suite().and_then(|suite| suite.suite().as_str());
+    let group = connection.negotiated_key_exchange_group().and_then(|group| group.name().as_str());
+    let parts = [Some(version), suite, group];
+    parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
+/// Nobody is asked a second time, and nothing is told twice.
+struct Quiet;
+
+impl Ask for Quiet {
+    fn ask(&self, _question: Question) -> crate::ask::Answering {
+        Box::pin(std::future::ready(crate::Answer::NoOne))
+    }
+}

@@ -1,0 +1,176 @@
+//! A machine that is logged in to by WinRM, as a [`Remote`](crate::Remote) has it.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use lantern_book::Presented;
+use lantern_keys::SystemRandom;
+use lantern_winrm::limits::SMALL_ENVELOPE;
+use lantern_winrm::{
+    CommandShell, NewCommand, NewShell, Request, RequestHeaders, Response, ShellConfig, WinrmError,
+    interpreter_line, program_line,
+};
+use tokio::sync::mpsc;
+use tokio::time::timeout;
+
+use super::command::{Done, WinrmCommand};
+use super::failure::WinrmFailure;
+use super::opener::{Opener, WinrmRequest};
+use super::session::{LoginWay, Session};
+use crate::ask::Ask;
+use crate::program::{CommandWords, Program, Runs};
+use crate::step::Step;
+use crate::{Identity, LinkError};
+
+/// How long a shell stands when nobody asks anything of it any more: long enough to come back to after a lost connection.
+const IDLE_TIME: Duration = Duration::from_secs(180);
+/// How long closing waits for the shells on the machine to be ended.
+const GOODBYE: Duration = Duration::from_secs(6);
+
+/// A machine that is logged in to. Clones are the same one.
+#[derive(Clone)]
+pub(crate) struct WinrmRemote {
+    opener: Arc<Opener>,
+    /// The connection that is there already, until something is done on it.
+    first: Arc<Mutex<Option<Session>>>,
+    done: Done,
+    all_done: Arc<Mutex<Option<mpsc::Receiver<()>>>>,
+}
+
+impl std::fmt::Debug for WinrmRemote {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("WinrmRemote").field(&self.machine()).finish()
+    }
+}
+
+impl WinrmRemote {
+    /// Connects, decides about trust and asks for what the login needs. The login itself is made with the first thing that is asked of the machine.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub(crate) async fn connect(request: WinrmRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
+        let (opener, session) = Opener::start(request, ask).await?;
+        let (done, all_done) = mpsc::channel(1);
+        Ok(Self {
+            opener,
+            first: Arc::new(Mutex::new(Some(session))),
+            done,
+            all_done: Arc::new(Mutex::new(Some(all_done))),
+        })
+    }
+
+    /// Asks what service it is, which logs in.
+    ///
+    /// # Errors
+    /// The login was refused; no answer, or one that makes no sense.
+    pub(crate) async fn identify(&self, ask: &dyn Ask) -> Result<lantern_winrm::Identity, LinkError> {
+        let opener = &self.opener;
+        let since = Instant::now();
+        let first = self.first.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let mut session = match first {
+            Some(session) => session,
+            None => opener.again().await?,
+        };
+        let (service, limit) = (opener.service(), opener.request.way.limits.login);
+        let whom = opener.whom(&service);
+        let (request, headers) = (Request::Identify, RequestHeaders::default());
+        let answer =
+            |source| WinrmFailure::Answer { machine: whom.machine.to_owned(), what: request.name(), source };
+        let message = request.encode(headers).map_err(|error| answer(error.into()))?;
+        let posted = session.post(&message, request.name(), opener.password(), &whom, limit).await;
+        let bytes = posted.map_err(|error| opener.told(error))?;
+        let by = match opener.request.login {
+            LoginWay::Ntlm => "NTLM, by password",
+            LoginWay::Basic => "Basic, by a password that is sent as it is",
+        };
+        ask.step(&Step::LoggedIn { by, took: since.elapsed() });
+        let Response::Identity(identity) = Response::decode(&bytes, &request, "").map_err(answer)? else {
+            return Err(answer(WinrmError::Wrong("answer")).into());
+        };
+        *self.first.lock().unwrap_or_else(PoisonError::into_inner) = Some(session);
+        Ok(identity)
+    }
+
+    pub(crate) fn machine(&self) -> &str {
+        &self.opener.request.way.machine
+    }
+
+    pub(crate) fn identity(&self) -> Identity {
+        Identity {
+            machine: self.machine().to_owned(),
+            user: self.opener.request.way.user.clone(),
+            presented: self.opener.certificate().cloned().map(Presented::Certificate),
+            service: "WS-Management".to_owned(),
+        }
+    }
+
+    pub(crate) fn answer_limit(&self) -> Duration {
+        self.opener.request.way.limits.login
+    }
+
+    /// Starts a program.
+    ///
+    /// # Errors
+    /// It cannot be handed over as it is meant; no connection.
+    pub(crate) async fn start(&self, program: &Program) -> Result<WinrmCommand, LinkError> {
+        let has_no = |what| WinrmFailure::HasNo { machine: self.machine().to_owned(), what };
+        if program.terminal.is_some() {
+            return Err(has_no("terminal").into());
+        }
+        if program.agent {
+            return Err(has_no("agent that could be forwarded").into());
+        }
+        if program.display.is_some() {
+            return Err(has_no("display that could be forwarded").into());
+        }
+        let command = match &program.runs {
+            Runs::Shell => return Err(has_no("session at a terminal").into()),
+            Runs::Command(words) => self.command(words)?,
+        };
+        let config = ShellConfig {
+            url: self.opener.request.url(),
+            language: self.opener.request.language.clone(),
+            max_envelope: SMALL_ENVELOPE,
+            shell: NewShell {
+                environment: program.environment.clone(),
+                idle_time: Some(IDLE_TIME),
+                ..NewShell::default()
+            },
+            command,
+        };
+        let first = self.first.lock().unwrap_or_else(PoisonError::into_inner).take();
+        let session = match first {
+            Some(session) => session,
+            None => self.opener.again().await?,
+        };
+        self.opener.note_used();
+        let shell = CommandShell::new(config, Box::new(SystemRandom));
+        Ok(WinrmCommand::start(self.opener.clone(), session, shell, self.done.clone()))
+    }
+
+    fn command(&self, command: &CommandWords) -> Result<NewCommand, WinrmFailure> {
+        let refused = |why: String| WinrmFailure::Command { machine: self.machine().to_owned(), why };
+        let text = |word: &bytes::Bytes| {
+            let text = str::from_utf8(word).map(str::to_owned);
+            text.map_err(|_| refused("a word of it is not UTF-8, and Windows takes text".into()))
+        };
+        let words = command.words.iter().map(text).collect::<Result<Vec<_>, _>>()?;
+        let line = match command.by_interpreter {
+            true => interpreter_line(&words.join(" ")),
+            false => program_line(&words),
+        };
+        let line = line.map_err(|error| refused(error.to_string()))?;
+        Ok(NewCommand { line, by_interpreter: command.by_interpreter })
+    }
+
+    /// Waits until the machine has ended what was begun there.
+    pub(crate) async fn close(self) {
+        let Self { done, all_done, opener, first } = self;
+        drop((done, opener, first));
+        let waiting = all_done.lock().unwrap_or_else(PoisonError::into_inner).take();
+        if let Some(mut waiting) = waiting {
+            // Each command holds a sender; the last one that goes ends this.
+            let _ = timeout(GOODBYE, async { while waiting.recv().await.is_some() {} }).await;
+        }
+    }
+}

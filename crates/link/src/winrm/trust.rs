@@ -1,0 +1,118 @@
+//! The decision about a certificate: the same as about a host key, with what is wrong with it beside.
+
+use jiff::Timestamp;
+use lantern_book::{Kept, KnownCertificate, Presented, TrustStore, TrustVerdict, Verified};
+use lantern_keys::{CertificateFault, TlsCertificate};
+
+use super::tls::Shown;
+use crate::ask::{Answer, Ask, Note, Question};
+use crate::decision::{Decision, Judged};
+use crate::error::{Kinship, TrustFailure};
+use crate::{ConnectRequest, LinkError};
+
+/// Everything that is wrong with what was shown, for a machine that was dialed by one of these names.
+pub(super) fn faults(shown: &Shown, wanted: &[&str], now: i64) -> Vec<CertificateFault> {
+    let mut faults = shown.certificate.faults(wanted, now);
+    if !shown.is_vouched && !shown.certificate.is_self_issued() {
+        faults
+            .insert(0, CertificateFault::UnknownAuthority { issuer: shown.certificate.issuer().to_owned() });
+    }
+    faults
+}
+
+/// Decides about a certificate, and remembers the decision; how it comes to be trusted, in words.
+///
+/// # Errors
+/// It is not trusted.
+pub(super) async fn decide(
+    request: &ConnectRequest,
+    shown: &Shown,
+    faults: &[CertificateFault],
+    reached: &str,
+    ask: &dyn Ask,
+) -> Result<String, LinkError> {
+    let store = TrustStore::load(&request.home)?;
+    let (machine, place) = (&request.machine, request.trust_place());
+    let presented = Presented::Certificate(shown.certificate.clone());
+    if let Some(expected) = request.expect
+        && presented.fingerprint() != expected
+        && store.is_revoked(&presented.fingerprint()).is_none()
+    {
+        let (machine, presented) = (machine.clone(), presented);
+        return Err(refused(TrustFailure::NotExpected { machine, presented, expected }));
+    }
+    match store.assess(machine, &place, &presented)? {
+        verdict @ (TrustVerdict::Known | TrustVerdict::Moved { .. }) => {
+            if let TrustVerdict::Moved { from } = &verdict {
+                ask.note(&Note::Moved { machine, from, to: &place });
+            }
+            if faults.iter().any(|fault| matches!(fault, CertificateFault::Expired { .. })) {
+                ask.note(&Note::CertificateEnded { machine, certificate: &shown.certificate });
+            }
+            if !request.only_looking
+                && let Err(error) =
+                    TrustStore::note_seen(&request.home, machine, &place, &presented, Timestamp::now())
+            {
+                ask.note(&Note::NotRemembered(&crate::error::chain(&error)));
+            }
+            return Ok("known".into());
+        }
+        _ => {}
+    }
+    let vouched = shown.is_vouched && faults.is_empty();
+    let decision = Decision { request, trust: &store, reached, ask, faults, vouched };
+    let verified = match decision.judge(&presented).await? {
+        Judged::Trusted(verified) => verified,
+        Judged::Refused(failure) => return Err(LinkError::Trust(failure)),
+        Judged::Ask(contact) => {
+            let (machine, belongs_to) = (machine.clone(), contact.same_key.clone());
+            match ask.ask(Question::FirstContact(contact)).await {
+                Answer::Trust(verified) => verified,
+                Answer::NoOne => {
+                    return Err(refused(TrustFailure::NoOneToAsk { machine, presented, belongs_to }));
+                }
+                _ => return Err(refused(TrustFailure::Rejected { machine, noun: presented.noun() })),
+            }
+        }
+    };
+    if !request.only_looking {
+        keep(request, &store, &shown.certificate, verified, reached, ask)?;
+    }
+    Ok(verified.to_string())
+}
+
+fn refused(failure: TrustFailure) -> LinkError {
+    LinkError::Trust(Box::new(failure))
+}
+
+/// Keeps a decision, unless what is known meanwhile speaks against it.
+fn keep(
+    request: &ConnectRequest,
+    store: &TrustStore,
+    certificate: &TlsCertificate,
+    verified: Verified,
+    reached: &str,
+    ask: &dyn Ask,
+) -> Result<(), LinkError> {
+    let (home, machine) = (&request.home, &request.machine);
+    let decided = KnownCertificate::new(certificate, verified, Timestamp::now());
+    let before = store.get(machine)?.map(|record| record.certificates).unwrap_or_default();
+    let before: Vec<Vec<u8>> = before.into_iter().map(|known| known.der).collect();
+    let kept = TrustStore::keep_decided_certificate(home, machine, &request.trust_place(), &before, &decided);
+    let (machine, presented) = (machine.clone(), certificate.clone().into());
+    match kept {
+        Ok(Kept::Yes) => Ok(()),
+        Ok(Kept::Revoked(revoked)) => {
+            Err(refused(TrustFailure::Revoked { machine, presented, reason: revoked.reason }))
+        }
+        Ok(Kept::Otherwise(known)) => {
+            let (place, belongs_to, kinship) = (reached.to_owned(), Vec::new(), Some(Kinship::Neither));
+            Err(refused(TrustFailure::Changed { machine, place, presented, known, belongs_to, kinship }))
+        }
+        // A home that cannot be written costs a note, not a session.
+        Err(error) => {
+            ask.note(&Note::NotRemembered(&crate::error::chain(&error)));
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,121 @@
+//! The way to a machine that is spoken to by WinRM, and what can be seen there.
+
+use std::time::Instant;
+
+use bytes::Bytes;
+use jiff::Timestamp;
+use lantern_book::{Home, Uses};
+use lantern_link::{CommandWords, LinkError, ProcessEnd, Program, Remote, RemoteRequest, Runs, WinrmFailure};
+use lantern_ssh::{Stream, neutralize_line};
+
+use super::account::{Line, Mark, Stage};
+use super::findings::CheckError;
+use super::story::Watcher;
+use super::walk::failed_on_the_way;
+use crate::{ReachOptions, Target};
+
+/// Most of what a program says about itself that is read, in bytes.
+const MAX_SAID: usize = 512;
+
+/// From the first packet to a program that runs there.
+pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, target: &Target) {
+    let mut request = match target.remote_request(home, options) {
+        Ok(request) => request,
+        Err(error) => {
+            watcher.story().fail(Stage::Book, CheckError::Entry(error));
+            return;
+        }
+    };
+    if let RemoteRequest::Winrm(request) = &mut request {
+        request.way.only_looking = true;
+        request.way.via.iter_mut().for_each(|gateway| gateway.only_looking = true);
+    }
+    let remote = match Remote::connect(&request, watcher).await {
+        Ok(remote) => remote,
+        Err(error) => return failed_on_the_way(&mut watcher.story(), error),
+    };
+    // Where it cannot be written, the next look sees the machine too.
+    let _ = Uses::of(home).note(&target.name, |noted| noted.seen = Some(Timestamp::now()));
+    if let Err(error) = look_around(watcher, &remote).await {
+        failed_on_the_way(&mut watcher.story(), error);
+    }
+    remote.close().await;
+}
+
+async fn look_around(watcher: &Watcher, remote: &Remote) -> Result<(), LinkError> {
+    let start = Instant::now();
+    if let Some(identity) = remote.identify(watcher).await? {
+        let saw = neutralize_line(&format!("{} {}", identity.vendor, identity.version), 255);
+        watcher.story().put(Line::new(Stage::Identification, Mark::Good, saw).took(start.elapsed()));
+    }
+    let start = Instant::now();
+    let (said, end) = run(remote, "whoami").await?;
+    let took = start.elapsed();
+    let line = match end {
+        ProcessEnd::Exited(0) => {
+            let said = neutralize_line(said.trim(), 255);
+            Line::new(Stage::Shell, Mark::Good, format!("a program runs there, as {said}"))
+        }
+        ProcessEnd::Failed(error) => return Err(error),
+        ProcessEnd::Exited(code) => {
+            Line::new(Stage::Shell, Mark::Note, format!("a program runs there, and ended with {code}"))
+        }
+        _ => Line::new(Stage::Shell, Mark::Note, "a program runs there, and ended without a word"),
+    };
+    watcher.story().put(line.took(took));
+    Ok(())
+}
+
+/// What a short program writes, and how it ends.
+async fn run(remote: &Remote, program: &'static str) -> Result<(String, ProcessEnd), LinkError> {
+    let words = CommandWords {
+        words: vec![Bytes::from_static(program.as_bytes())],
+        each_as_is: true,
+        by_interpreter: false,
+    };
+    let program = Program {
+        runs: Runs::Command(words),
+        environment: Vec::new(),
+        terminal: None,
+        agent: false,
+        display: None,
+    };
+    let (process, mut start) = remote.start(program).await?;
+    start.news().await?;
+    let mut said = Vec::new();
+    while let Some(piece) = process.next(Stream::Main).await {
+        process.consumed(piece.len());
+        said.extend(piece.iter().take(MAX_SAID.saturating_sub(said.len())));
+    }
+    Ok((String::from_utf8_lossy(&said).into_owned(), process.ended().await))
+}
+
+/// The step that a failure is about; `met` is the last one that was seen to work.
+pub(super) fn stage_of(failure: &WinrmFailure, met: Stage) -> Stage {
+    match failure {
+        WinrmFailure::NotTls { .. }
+        | WinrmFailure::WantsTls { .. }
+        | WinrmFailure::NoCertificate { .. }
+        | WinrmFailure::TlsNothingInCommon { .. }
+        | WinrmFailure::Tls { .. }
+        | WinrmFailure::ClientCertificate { .. } => Stage::Tls,
+        WinrmFailure::NotHttp { .. }
+        | WinrmFailure::Redirect { .. }
+        | WinrmFailure::NotWsman { .. }
+        | WinrmFailure::Status { .. } => Stage::Identification,
+        WinrmFailure::NoLogin { .. } => Stage::Methods,
+        WinrmFailure::Refused { .. } | WinrmFailure::NoPassword { .. } | WinrmFailure::Ntlm { .. } => {
+            Stage::Login
+        }
+        WinrmFailure::Answer { .. } | WinrmFailure::TooLong { .. } | WinrmFailure::Unsealed { .. }
+            if met < Stage::Login =>
+        {
+            Stage::Login
+        }
+        WinrmFailure::Lost { .. } | WinrmFailure::Unanswered { .. } => match met {
+            Stage::Login | Stage::Identification => Stage::Shell,
+            met => met.following(),
+        },
+        _ => Stage::Shell,
+    }
+}
