@@ -209,7 +209,8 @@ impl TlsCertificate {
 
     /// SHA-1 over the DER form in hexadecimal, as consoles show it. For recognising a certificate only.
     pub fn thumbprint(&self) -> String {
-        thumbprint(&self.0.der)
+        let hash = digest(&SHA1_FOR_LEGACY_USE_ONLY, &self.0.der);
+        hash.as_ref().iter().map(|byte| format!("{byte:02X}")).collect()
     }
 
     /// Whom it is for; empty where it does not say it in a way that counts.
@@ -237,7 +238,7 @@ impl TlsCertificate {
         self.0.not_after.saturating_sub(now).div_euclid(24 * 3600)
     }
 
-    /// Its key in DER (SubjectPublicKeyInfo).
+    /// Its key in DER.
     pub fn key_info(&self) -> &[u8] {
         &self.0.key_info
     }
@@ -299,12 +300,6 @@ impl TlsCertificate {
         }
         faults
     }
-}
-
-/// SHA-1 over a certificate, in hexadecimal.
-pub fn thumbprint(der: &[u8]) -> String {
-    let hash = digest(&SHA1_FOR_LEGACY_USE_ONLY, der);
-    hash.as_ref().iter().map(|byte| format!("{byte:02X}")).collect()
 }
 
 fn name(name: &GeneralName) -> Option<CertificateName> {

@@ -44,6 +44,7 @@ mod target;
 pub mod trust;
 pub mod tunnel;
 mod windows;
+mod winrm_settings;
 mod withdraw;
 
 pub use counted::counted;
@@ -56,5 +57,5 @@ pub use login_clues::{LoginClues, SameHost, login_clues};
 pub use quoted::quoted;
 pub use reach::{LimitOptions, ReachError, ReachOptions};
 pub use target::{SessionSettings, Target};
-pub use windows::WinrmSettings;
+pub use winrm_settings::WinrmSettings;
 pub use withdraw::{WithdrawError, Withdrawal, withdraw};

@@ -10,7 +10,7 @@ use lantern_link::{ConnectRequest, KeyChoice, Opens, TimeLimits, TrustPolicy, ou
 
 use crate::display::DisplayTrust;
 use crate::reach::{ReachError, ReachOptions};
-use crate::windows::WinrmSettings;
+use crate::winrm_settings::WinrmSettings;
 
 /// A machine with every setting resolved.
 #[derive(Debug, Clone)]

@@ -337,7 +337,7 @@ impl Ask for TerminalAsk {
     fn note(&self, note: &Note<'_>) {
         match note {
             Note::Moved { machine, from, to } => output::say(format!(
-                "note: {machine} has moved from {} to {to}; its host key is the same.",
+                "note: {machine} has moved from {} to {to}; what it presents is the same.",
                 from.join(", ")
             )),
             Note::FirstUse { machine, presented, same_key } => {

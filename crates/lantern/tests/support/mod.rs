@@ -8,6 +8,7 @@ pub mod fit;
 pub mod keeping;
 pub mod line;
 pub mod sshd;
+pub mod windows;
 
 use std::io::{Read, Write};
 use std::net::SocketAddr;

@@ -12,25 +12,13 @@ use std::time::Duration;
 use lantern_book::{Presented, Rotation};
 use lantern_ssh::SessionRequest;
 
+use crate::identity::Identity;
 use crate::program::Program;
 use crate::winrm::{WinrmFailure, WinrmRemote, WinrmRequest};
 use crate::{Ask, ByteStream, Captured, ConnectRequest, LinkError, Trunk, capture};
 
 pub use process::{InputEnded, Process, ProcessEnd};
 pub use start::{News, Start};
-
-/// Who a machine is, and as whom we are there.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Identity {
-    /// The machine, as the user calls it.
-    pub machine: String,
-    /// The user logged in as.
-    pub user: String,
-    /// What it proved to be; nothing, where it has proven nothing.
-    pub presented: Option<Presented>,
-    /// What its service calls itself, as it sent it.
-    pub service: String,
-}
 
 /// What a connection needs to know beforehand, for either protocol.
 #[derive(Debug, Clone)]

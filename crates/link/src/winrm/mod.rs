@@ -1,18 +1,21 @@
 //! Machines that are spoken to by WinRM: connections with TLS or sealed messages, logins, and commands on them.
 
 mod command;
+mod driver;
 mod failure;
 mod http;
 mod opener;
 mod remote;
 mod session;
+mod shared;
 mod tls;
 mod trust;
 mod user;
 
-pub(crate) use command::{CommandEnd, WinrmCommand};
+pub(crate) use command::WinrmCommand;
 pub use failure::WinrmFailure;
 pub use opener::WinrmRequest;
 pub(crate) use remote::WinrmRemote;
 pub use session::LoginWay;
+pub(crate) use shared::CommandEnd;
 pub use user::UserForm;

@@ -13,14 +13,16 @@ use lantern_winrm::{
 use tokio::sync::mpsc;
 use tokio::time::timeout;
 
-use super::command::{Done, WinrmCommand};
+use super::command::WinrmCommand;
+use super::driver::Done;
 use super::failure::WinrmFailure;
 use super::opener::{Opener, WinrmRequest};
 use super::session::{LoginWay, Session};
+use crate::LinkError;
 use crate::ask::Ask;
+use crate::identity::Identity;
 use crate::program::{CommandWords, Program, Runs};
 use crate::step::Step;
-use crate::{Identity, LinkError};
 
 /// How long a shell stands when nobody asks anything of it any more: long enough to come back to after a lost connection.
 const IDLE_TIME: Duration = Duration::from_secs(180);

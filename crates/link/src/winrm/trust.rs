@@ -43,7 +43,10 @@ pub(super) async fn decide(
     }
     match store.assess(machine, &place, &presented)? {
         verdict @ (TrustVerdict::Known | TrustVerdict::Moved { .. }) => {
-            if let TrustVerdict::Moved { from } = &verdict {
+            if let TrustVerdict::Moved { from } = &verdict
+                // Trusted from a file, it was met nowhere yet.
+                && !from.is_empty()
+            {
                 ask.note(&Note::Moved { machine, from, to: &place });
             }
             if faults.iter().any(|fault| matches!(fault, CertificateFault::Expired { .. })) {

@@ -4,6 +4,7 @@
 //! them is for whoever prints it.
 
 mod account;
+mod failing;
 mod findings;
 mod inside;
 mod local;

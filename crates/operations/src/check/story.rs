@@ -107,6 +107,12 @@ impl Story {
         self.put(line);
     }
 
+    /// Whether what is met now is a machine that is spoken to by WinRM.
+    fn is_over_tls(&self) -> bool {
+        let target = self.account.target.as_ref().filter(|_| self.gateway.is_none());
+        target.is_some_and(|target| target.protocol == Protocol::Winrm)
+    }
+
     /// The last step that was seen to work where we are.
     pub(super) fn met(&self) -> Stage {
         let here = self.account.lines.iter().filter(|line| line.gateway == self.gateway);
@@ -117,10 +123,11 @@ impl Story {
         let host_key = |saw: String| Line::new(Stage::HostKey, Mark::Note, saw);
         match note {
             Note::Moved { from, to, .. } => {
-                self.put_host_key(host_key(format!(
-                    "moved from {} to {to}; the key is the same",
-                    from.join(", ")
-                )));
+                let saw = format!("moved from {} to {to}; the key is the same", from.join(", "));
+                match self.is_over_tls() {
+                    true => self.early.push(Line::new(Stage::Certificate, Mark::Note, saw)),
+                    false => self.put_host_key(host_key(saw)),
+                }
             }
             Note::DnsUnproven { why, .. } => self.put_host_key(host_key((*why).to_owned())),
             Note::DnsUnprotected { resolver, .. } => {

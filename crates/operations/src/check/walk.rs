@@ -5,13 +5,12 @@ use std::sync::Arc;
 use jiff::Timestamp;
 use lantern_book::{Home, KeyRing, MachineBook, Protocol, Uses};
 use lantern_link::{Ask, ConnectRequest, Known, LinkError, connect};
-use lantern_ssh::SshError;
 
 use super::account::{Account, Line, Mark, Stage};
-use super::findings::{CheckError, Finding};
+use super::failing::failed_on_the_way;
+use super::findings::CheckError;
 use super::story::{Story, Tell, Watcher};
 use super::{CheckOptions, inside, local, windows};
-use crate::source_address::source_address;
 use crate::{ReachError, ReachOptions, Target, login_clues};
 
 /// What was read already, so that many walks need not read it each. Where it could not be, each walk meets and tells the reason itself.
@@ -92,7 +91,11 @@ fn describe(target: &Target, options: &ReachOptions) -> String {
         None => "unknown".into(),
     });
     let keys = if target.keys.is_empty() { "any of the ring".to_owned() } else { target.keys.join(", ") };
-    let mut saw = format!("{}, user {user}, key {keys}", target.place());
+    let by = match target.protocol {
+        Protocol::Ssh => format!("key {keys}"),
+        Protocol::Winrm => "WinRM by password".to_owned(),
+    };
+    let mut saw = format!("{}, user {user}, {by}", target.place());
     if !target.via.is_empty() {
         let way: Vec<&str> = target.via.iter().map(|gateway| gateway.name.as_str()).collect();
         saw.push_str(&format!(", through {}", way.join(" then ")));
@@ -148,66 +151,4 @@ async fn go(
         failed_on_the_way(&mut watcher.story(), error);
     }
     trunk.close().await;
-}
-
-pub(super) fn failed_on_the_way(story: &mut Story, error: LinkError) {
-    let error = match error {
-        LinkError::Gateway { source, .. } => *source,
-        other => other,
-    };
-    let stage = stage_of(&error, story.met());
-    if let LinkError::Auth(auth) = &error {
-        for report in &auth.report {
-            let (what, outcome) = (report.what.clone(), report.outcome.to_owned());
-            let line = Line::new(Stage::Login, Mark::Note, format!("{what}: {outcome}"));
-            story.put(line.with(Finding::NotEnough { what, outcome }));
-        }
-    }
-    if let LinkError::DialTimedOut { place, .. } = &error {
-        story.account.source = source_address(place);
-    }
-    story.fail(stage, CheckError::Way(error));
-}
-
-/// The step that an error is about; `met` is the last one that was seen to work.
-fn stage_of(error: &LinkError, met: Stage) -> Stage {
-    match error {
-        LinkError::Book(_) | LinkError::Exposed { .. } => Stage::Book,
-        LinkError::NameNotFound { .. } => Stage::Name,
-        LinkError::NoRoute { .. }
-        | LinkError::Refused { .. }
-        | LinkError::DialTimedOut { .. }
-        | LinkError::Proxy { .. }
-        | LinkError::GatewayRefused { .. } => Stage::Port,
-        LinkError::Handshake { source: SshError::NothingInCommon(_), .. } => Stage::Algorithms,
-        LinkError::Handshake {
-            source: SshError::HostKey(_) | SshError::HostKeySignature(_) | SshError::HostKeyChanged { .. },
-            ..
-        } => Stage::HostKey,
-        LinkError::Trust(failure) => match failure.is_about_certificate() {
-            true => Stage::Certificate,
-            false => Stage::HostKey,
-        },
-        LinkError::Handshake { source: SshError::NotSsh { .. } | SshError::Busy { .. }, .. } => {
-            Stage::Identification
-        }
-        LinkError::Auth(_) => Stage::Login,
-        LinkError::Winrm(failure) => windows::stage_of(failure, met),
-        LinkError::ListenRefused { .. } => Stage::Forwarding,
-        // What the machine was asked next it did not answer.
-        LinkError::Unanswered { .. } => match met {
-            Stage::Session => Stage::Shell,
-            Stage::Shell | Stage::Clock => Stage::Files,
-            later if later > Stage::Clock => Stage::Forwarding,
-            _ => Stage::Session,
-        },
-        LinkError::ChannelRefused { .. } => Stage::Session,
-        LinkError::RequestRefused { .. } => Stage::Shell,
-        // It broke off: at the step behind the last one that worked.
-        LinkError::Handshake { .. }
-        | LinkError::Dial { .. }
-        | LinkError::Lost { .. }
-        | LinkError::Elsewhere(_) => met.following(),
-        LinkError::Gateway { source, .. } => stage_of(source, met),
-    }
 }

@@ -5,13 +5,13 @@ use std::time::Instant;
 use bytes::Bytes;
 use jiff::Timestamp;
 use lantern_book::{Home, Uses};
-use lantern_link::{CommandWords, LinkError, ProcessEnd, Program, Remote, RemoteRequest, Runs, WinrmFailure};
+use lantern_link::{CommandWords, LinkError, ProcessEnd, Program, Remote, RemoteRequest, Runs};
 use lantern_ssh::{Stream, neutralize_line};
 
 use super::account::{Line, Mark, Stage};
+use super::failing::failed_on_the_way;
 use super::findings::CheckError;
 use super::story::Watcher;
-use super::walk::failed_on_the_way;
 use crate::{ReachOptions, Target};
 
 /// Most of what a program says about itself that is read, in bytes.
@@ -88,34 +88,4 @@ async fn run(remote: &Remote, program: &'static str) -> Result<(String, ProcessE
         said.extend(piece.iter().take(MAX_SAID.saturating_sub(said.len())));
     }
     Ok((String::from_utf8_lossy(&said).into_owned(), process.ended().await))
-}
-
-/// The step that a failure is about; `met` is the last one that was seen to work.
-pub(super) fn stage_of(failure: &WinrmFailure, met: Stage) -> Stage {
-    match failure {
-        WinrmFailure::NotTls { .. }
-        | WinrmFailure::WantsTls { .. }
-        | WinrmFailure::NoCertificate { .. }
-        | WinrmFailure::TlsNothingInCommon { .. }
-        | WinrmFailure::Tls { .. }
-        | WinrmFailure::ClientCertificate { .. } => Stage::Tls,
-        WinrmFailure::NotHttp { .. }
-        | WinrmFailure::Redirect { .. }
-        | WinrmFailure::NotWsman { .. }
-        | WinrmFailure::Status { .. } => Stage::Identification,
-        WinrmFailure::NoLogin { .. } => Stage::Methods,
-        WinrmFailure::Refused { .. } | WinrmFailure::NoPassword { .. } | WinrmFailure::Ntlm { .. } => {
-            Stage::Login
-        }
-        WinrmFailure::Answer { .. } | WinrmFailure::TooLong { .. } | WinrmFailure::Unsealed { .. }
-            if met < Stage::Login =>
-        {
-            Stage::Login
-        }
-        WinrmFailure::Lost { .. } | WinrmFailure::Unanswered { .. } => match met {
-            Stage::Login | Stage::Identification => Stage::Shell,
-            met => met.following(),
-        },
-        _ => Stage::Shell,
-    }
 }

@@ -1,0 +1,31 @@
+//! What the book says about machines that are spoken to by WinRM.
+
+use lantern_book::{Effective, Field};
+
+/// What the book says about a machine that is spoken to by WinRM.
+#[derive(Debug, Clone, Default)]
+pub struct WinrmSettings {
+    /// Whether there is no TLS.
+    pub plain: bool,
+    /// Whether the password is sent as it is.
+    pub basic: bool,
+    /// The path of the service, where it is not the usual one.
+    pub path: Option<String>,
+    /// The name that its certificate must have.
+    pub certificate_name: Option<String>,
+    /// The name of its service for logins.
+    pub service_name: Option<String>,
+}
+
+impl WinrmSettings {
+    pub(crate) fn of(effective: &Effective<'_>) -> Self {
+        let text = |field| effective.text(field).map(str::to_owned);
+        Self {
+            plain: effective.text(Field::Plain).is_some(),
+            basic: effective.text(Field::Login) == Some("basic"),
+            path: text(Field::Path),
+            certificate_name: text(Field::CertificateName),
+            service_name: text(Field::ServiceName),
+        }
+    }
+}
