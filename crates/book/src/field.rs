@@ -161,7 +161,7 @@ fields! {
     CertificateName "certificate-name" Kind::Text(check_certificate_name),
         "the name that its TLS certificate must have",
         "its address", "a host name or an IP address", "foghorn.example";
-    Login "login" Kind::Choice(&["ntlm", "basic"]),
+    LoginBy "login-by" Kind::Choice(&["ntlm", "basic"]),
         "over WinRM, how to log in: by a password that is proven and not sent, or by one that is sent as it is, within TLS",
         "ntlm", "ntlm or basic", "basic";
     Plain "plain" Kind::Choice(&["private-network"]),

@@ -37,6 +37,14 @@ impl Presented {
         }
     }
 
+    /// Several of what it is, in short.
+    pub fn plural(&self) -> &'static str {
+        match self {
+            Self::HostKey(_) => "keys",
+            Self::Certificate(_) => "certificates",
+        }
+    }
+
     /// The host key, where it is one.
     pub fn host_key(&self) -> Option<&PublicKey> {
         match self {

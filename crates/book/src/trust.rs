@@ -138,6 +138,23 @@ pub enum KnownBy {
 }
 
 impl KnownBy {
+    /// How it came to be trusted.
+    pub fn verified(&self) -> Verified {
+        match self {
+            Self::Key(known) => known.verified,
+            Self::Certificate(known) => known.verified,
+        }
+    }
+
+    /// What people call its key.
+    pub fn describe(&self) -> String {
+        match self {
+            Self::Key(known) => known.key.describe(),
+            Self::Certificate(known) => TlsCertificate::read(&known.der)
+                .map_or_else(|_| "a certificate".to_owned(), |read| read.describe()),
+        }
+    }
+
     /// Its SHA-256 fingerprint.
     pub fn fingerprint(&self) -> Fingerprint {
         match self {

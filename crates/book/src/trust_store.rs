@@ -139,7 +139,7 @@ impl TrustStore {
             None => TrustVerdict::FirstContact {
                 same_key: others_with_it()?,
                 same_address: self.holders(Shared::Address(place), MAX_OTHERS, |name, record| {
-                    name != machine && was_here(record) && !known_by(record).is_empty() && !has_it(record)
+                    name != machine && was_here(record) && !has_it(record)
                 })?,
             },
         })

@@ -140,7 +140,7 @@ fn every_step_that_fails_is_told_with_its_meaning_and_a_command() {
             244,
             "Restart-Service WinRM",
         ),
-        (|spec| WindowsSpec { offers: vec!["Basic"], ..spec }, &[], "methods", 249, "login=basic"),
+        (|spec| WindowsSpec { offers: vec!["Basic"], ..spec }, &[], "methods", 249, "login-by=basic"),
         (|spec| WindowsSpec { offers: vec!["Kerberos"], ..spec }, &[], "methods", 249, "Negotiate"),
         (
             |spec| WindowsSpec { domain: "COAST".into(), users: Vec::new(), ..spec },
@@ -243,8 +243,8 @@ fn over_plain_http_messages_are_sealed_and_the_book_must_say_so() {
         Windows::light(WindowsSpec { certificate: None, fault: Some(WindowsFault::Repeat), ..chart_room() });
     let desk = desk_for(&windows, &["plain=private-network"]);
     run(&desk, &["--", "hostname"]).expect(246);
-    let basic = desk_for(&windows, &["plain=private-network", "login=basic"]);
-    assert!(run(&basic, &["--", "hostname"]).expect(241).err.contains("login=ntlm"));
+    let basic = desk_for(&windows, &["plain=private-network", "login-by=basic"]);
+    assert!(run(&basic, &["--", "hostname"]).expect(241).err.contains("login-by=ntlm"));
 }
 
 #[test]
@@ -255,7 +255,7 @@ fn a_password_goes_as_it_is_only_where_the_book_says_so() {
     let refused = run(&desk, &["--", "hostname"]).expect(249);
     assert!(refused.err.contains("it offers Basic"), "{}", refused.err);
     assert_eq!(windows.seen().refused, 1);
-    desk.lantern(&["machine", "set", "chart-room", "login=basic"]).expect(0);
+    desk.lantern(&["machine", "set", "chart-room", "login-by=basic"]).expect(0);
     run(&desk, &["--", "hostname"]).expect(0);
 }
 

@@ -207,7 +207,7 @@ pub enum TrustFailure {
         expected: Fingerprint,
     },
     /// The machine's policy is to trust known keys only.
-    #[error("the {} of {machine} is not known, and its policy is to trust known ones only", .presented.noun())]
+    #[error("the {} of {machine} is not known, and its policy is to trust known {} only", .presented.noun(), .presented.plural())]
     KnownOnly {
         /// The machine.
         machine: String,

@@ -67,7 +67,7 @@ pub use pool::{Pool, Pooled};
 pub use probe::{probe_host_key, probe_host_keys};
 pub use program::{CommandWords, Opens, Program, Runs};
 pub use pump::{Pump, PumpError};
-pub use remote::{InputEnded, News, Process, ProcessEnd, Remote, RemoteRequest, Start};
+pub use remote::{InputEnded, News, Process, ProcessEnd, Remote, RemoteRequest, Seen, Start};
 pub use request::{ConnectRequest, Finding, KeyChoice, Known, Shares, TimeLimits, TrustPolicy, our_offer};
 pub use step::Step;
 pub use surroundings::{Happened, Surroundings};

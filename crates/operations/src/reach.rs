@@ -39,7 +39,7 @@ pub enum ReachError {
         machine: String,
     },
     /// Its password would be sent in the clear.
-    #[error("{machine} is spoken to without TLS, and its `login` would send the password as it is")]
+    #[error("{machine} is spoken to without TLS, and its `login-by` would send the password as it is")]
     ClearPassword {
         /// The machine.
         machine: String,

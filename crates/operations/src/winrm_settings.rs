@@ -22,7 +22,7 @@ impl WinrmSettings {
         let text = |field| effective.text(field).map(str::to_owned);
         Self {
             plain: effective.text(Field::Plain).is_some(),
-            basic: effective.text(Field::Login) == Some("basic"),
+            basic: effective.text(Field::LoginBy) == Some("basic"),
             path: text(Field::Path),
             certificate_name: text(Field::CertificateName),
             service_name: text(Field::ServiceName),

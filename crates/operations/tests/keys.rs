@@ -13,7 +13,7 @@ use jiff::Timestamp;
 use lantern_book::{Home, KeyRing, MachineBook, TrustStore, Verified};
 use lantern_harbour::LoginRule;
 use lantern_keys::{KeyAlgorithm, PrivateKey};
-use lantern_link::{Answer, LinkError, Nobody, TrustFailure};
+use lantern_link::{Answer, LinkError, Nobody, RemoteRequest, Seen, TrustFailure};
 use lantern_operations::login::{Proof, prove};
 use lantern_operations::place::Change;
 use lantern_operations::rotate::{self, RotateError};
@@ -117,10 +117,11 @@ fn what_a_machine_presents_is_judged_and_accepted_by_fingerprint_or_by_a_person(
             .target()
             .request(&scene.home, &scene.options, lantern_link::KeyChoice::Nothing, false)
             .unwrap();
-        let seen =
-            |home: &Home, keys: &[_]| standing(&TrustStore::load(home).unwrap(), &request, keys).unwrap();
+        let seen = |home: &Home, keys: &Seen| {
+            standing(&TrustStore::load(home).unwrap(), &request, &keys.presented).unwrap()
+        };
         let mut count = 0;
-        let looked = look(vec![request.clone(), request.clone()], || count += 1).await;
+        let looked = look(vec![RemoteRequest::Ssh(Box::new(request.clone())); 2], || count += 1).await;
         assert_eq!(count, 2);
         let keys = looked.into_iter().next().unwrap().unwrap();
         assert_eq!(seen(&scene.home, &keys), Standing::Known);
@@ -142,7 +143,7 @@ fn what_a_machine_presents_is_judged_and_accepted_by_fingerprint_or_by_a_person(
         assert!(TrustStore::load(&scene.home).unwrap().get("lamp-01").unwrap().is_none());
         let ask = Script::new([Answer::Trust(Verified::Accepted)]);
         let accepted = accept(&request, keys.clone(), Wanted::Answer, &ask, |_, _| {}).await.unwrap();
-        assert_eq!((accepted.len(), seen(&scene.home, &keys)), (keys.len(), Standing::Known));
+        assert_eq!((accepted.len(), seen(&scene.home, &keys)), (keys.presented.len(), Standing::Known));
 
         let store = TrustStore::load(&scene.home).unwrap();
         let kinds: Vec<_> =

@@ -17,7 +17,7 @@ use crate::cli::one_off::OneOffArgs;
   tar -cf - site | lantern run lamp-01 -- tar -xf -
   lantern run lamp-01 --display -- xclock
   lantern run chart-room -- ipconfig /all
-  lantern run chart-room --interpreter -- 'dir C:\\logs | find /c tide'
+  lantern run chart-room --interpreter -- 'dir C:\\logs'
 
 Everything after MACHINE is the command. One word is a line for the shell of the user on the
 machine, as it is. Several words behind -- arrive there as those words, quoted for a POSIX

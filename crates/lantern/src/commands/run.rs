@@ -82,7 +82,7 @@ fn command(args: &RunArgs) -> Result<CommandWords, Failure> {
             code::USAGE,
             "--interpreter takes the command as one string, and passes it on as it is",
         )
-        .hint("put it in quotation marks: lantern run MACHINE --interpreter -- 'dir C:\\ | find \"lamp\"'"));
+        .hint("put it in quotation marks: lantern run MACHINE --interpreter -- 'dir C:\\logs'"));
     }
     let words = words.iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect();
     Ok(CommandWords { words, each_as_is: args.is_behind_dashes, by_interpreter: args.interpreter })

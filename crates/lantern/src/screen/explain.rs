@@ -53,7 +53,7 @@ impl From<&ReachError> for Failure {
                 Self::new(code::USAGE, words).hint("say `--user NAME` or set it in the book")
             }
             ReachError::ClearPassword { machine } => Self::new(code::LOCAL, words)
-                .hint(format!("without TLS, NTLM proves the password and seals what follows: lantern machine set {machine} login=ntlm")),
+                .hint(format!("without TLS, NTLM proves the password and seals what follows: lantern machine set {machine} login-by=ntlm")),
             ReachError::Winrm { machine } => Self::new(code::USAGE, words)
                 .hint(format!("if it also speaks SSH: lantern machine set {machine} protocol=ssh")),
         }

@@ -168,7 +168,7 @@ fn no_login(offered: &[String], set: &dyn Fn(&str) -> String, there: &dyn Fn(&st
             [
                 "it takes the password as it is (Basic): within TLS that can be said in the book; better is that it offers Negotiate",
             ],
-            set("login=basic"),
+            set("login-by=basic"),
         ),
         (false, true) => Advice::new(
             ["it takes Kerberos alone: that Negotiate is offered, too, is a setting of its service"],

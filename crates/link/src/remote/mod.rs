@@ -10,11 +10,12 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use lantern_book::{Presented, Rotation};
+use lantern_keys::CertificateFault;
 use lantern_ssh::SessionRequest;
 
 use crate::identity::Identity;
 use crate::program::Program;
-use crate::winrm::{WinrmFailure, WinrmRemote, WinrmRequest};
+use crate::winrm::{WinrmFailure, WinrmRemote, WinrmRequest, look_at_certificate};
 use crate::{Ask, ByteStream, Captured, ConnectRequest, LinkError, Trunk, capture};
 
 pub use process::{InputEnded, Process, ProcessEnd};
@@ -27,6 +28,42 @@ pub enum RemoteRequest {
     Ssh(Box<ConnectRequest>),
     /// By WinRM.
     Winrm(Box<WinrmRequest>),
+}
+
+impl RemoteRequest {
+    /// The way there, and who it is.
+    pub fn way(&self) -> &ConnectRequest {
+        match self {
+            Self::Ssh(request) => request,
+            Self::Winrm(request) => &request.way,
+        }
+    }
+
+    /// What the machine presents now, without logging in to it.
+    ///
+    /// # Errors
+    /// The step that failed.
+    pub async fn look(&self, ask: &dyn Ask) -> Result<Seen, LinkError> {
+        match self {
+            Self::Ssh(request) => {
+                let keys = crate::probe_host_keys(request, ask).await?;
+                Ok(Seen { presented: keys.into_iter().map(Presented::HostKey).collect(), faults: Vec::new() })
+            }
+            Self::Winrm(request) => {
+                let (certificate, faults) = look_at_certificate(request, ask).await?;
+                Ok(Seen { presented: vec![certificate.into()], faults })
+            }
+        }
+    }
+}
+
+/// What a machine presents.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Seen {
+    /// Its host keys, the one that it prefers first; or its certificate.
+    pub presented: Vec<Presented>,
+    /// What is wrong with the certificate.
+    pub faults: Vec<CertificateFault>,
 }
 
 /// A machine that is logged in to. Clones are the same connection; the last one that goes ends it.

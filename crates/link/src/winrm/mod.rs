@@ -4,6 +4,7 @@ mod command;
 mod driver;
 mod failure;
 mod http;
+mod look;
 mod opener;
 mod remote;
 mod session;
@@ -14,6 +15,7 @@ mod user;
 
 pub(crate) use command::WinrmCommand;
 pub use failure::WinrmFailure;
+pub(crate) use look::look_at_certificate;
 pub use opener::WinrmRequest;
 pub(crate) use remote::WinrmRemote;
 pub use session::LoginWay;

@@ -46,6 +46,14 @@ impl WinrmRequest {
         self.way.addresses.first().map_or("localhost", String::as_str)
     }
 
+    /// The names that the machine's certificate may have.
+    pub(super) fn names(&self) -> Vec<&str> {
+        match self.certificate_names.as_slice() {
+            [] => self.way.addresses.iter().map(String::as_str).collect(),
+            names => names.iter().map(String::as_str).collect(),
+        }
+    }
+
     /// The URL of the service.
     pub(super) fn url(&self) -> String {
         let scheme = if self.tls { "https" } else { "http" };
@@ -120,10 +128,7 @@ impl Opener {
             return Ok((Session::new(http, None), None));
         }
         let since = Instant::now();
-        let names: Vec<&str> = match request.certificate_names.as_slice() {
-            [] => way.addresses.iter().map(String::as_str).collect(),
-            names => names.iter().map(String::as_str).collect(),
-        };
+        let names = request.names();
         let name = names.first().copied().unwrap_or(request.host());
         let (stream, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
         let took = since.elapsed();

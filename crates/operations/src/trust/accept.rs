@@ -1,9 +1,11 @@
 //! Trusting what a machine presents, in place of anything else.
 
 use jiff::Timestamp;
-use lantern_book::{BookError, Kept, KnownBy, KnownKey, TrustStore, TrustVerdict, Verified};
-use lantern_keys::{Fingerprint, PublicKey};
-use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Question, TrustFailure};
+use lantern_book::{
+    BookError, Kept, KnownBy, KnownCertificate, KnownKey, Presented, TrustStore, TrustVerdict, Verified,
+};
+use lantern_keys::Fingerprint;
+use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Question, Seen, TrustFailure};
 
 /// What decides.
 #[derive(Debug, Clone, Copy)]
@@ -36,51 +38,81 @@ pub enum AcceptError {
         machine: String,
     },
     /// The machine showed none.
-    #[error("{machine} presented no host key")]
+    #[error("{machine} presented nothing")]
     NoKey {
         /// The machine.
         machine: String,
     },
 }
 
-/// Decides about the keys that one machine presents, and remembers the decision. `on_more` hears, before a question, what it replaces and which
+/// Decides about what one machine presents, and remembers the decision. `on_more` hears, before a question, what it replaces and which
 /// other keys the answer covers.
 ///
 /// # Errors
 /// See [`AcceptError`].
 pub async fn accept(
     request: &ConnectRequest,
-    keys: Vec<PublicKey>,
+    seen: Seen,
     wanted: Wanted<'_>,
     ask: &dyn Ask,
-    on_more: impl FnOnce(&[KnownBy], &[PublicKey]),
-) -> Result<Vec<KnownKey>, AcceptError> {
+    on_more: impl FnOnce(&[KnownBy], &[Presented]),
+) -> Result<Vec<KnownBy>, AcceptError> {
     let store = TrustStore::load(&request.home)?;
     let machine = request.machine.clone();
-    for key in &keys {
-        if let Some(revoked) = store.is_revoked(&key.fingerprint()) {
+    for presented in &seen.presented {
+        if let Some(revoked) = store.is_revoked(&presented.fingerprint()) {
             let reason = revoked.reason.clone();
-            return Err(trust(TrustFailure::Revoked { machine, presented: key.clone().into(), reason }));
+            return Err(trust(TrustFailure::Revoked { machine, presented: presented.clone(), reason }));
         }
     }
-    let (keys, verified) = match wanted {
-        Wanted::Fingerprints(wanted) => (agreeing(&machine, keys, wanted)?, Verified::Expected),
-        Wanted::Answer => by_question(&store, request, keys, ask, on_more).await?,
+    let (presented, verified) = match wanted {
+        Wanted::Fingerprints(wanted) => (agreeing(&machine, seen.presented, wanted)?, Verified::Expected),
+        Wanted::Answer => by_question(&store, request, seen, ask, on_more).await?,
     };
     let now = Timestamp::now();
-    let accepted: Vec<KnownKey> = keys.into_iter().map(|key| KnownKey::new(key, verified, now)).collect();
-    let before = store.keys(&machine)?;
-    match TrustStore::keep_decided(&request.home, &machine, &request.trust_place(), &before, &accepted)? {
+    let accepted: Vec<KnownBy> = presented.iter().filter_map(|one| known(one, verified, now)).collect();
+    match keep(request, &store, &accepted)? {
         Kept::Yes => Ok(accepted),
         Kept::Revoked(revoked) => {
-            let by = |known: &&KnownKey| known.key.fingerprint() == revoked.fingerprint;
-            let Some(key) = accepted.iter().find(by).map(|known| known.key.clone()) else {
-                return Err(AcceptError::Meanwhile { machine });
-            };
-            Err(trust(TrustFailure::Revoked { machine, presented: key.into(), reason: revoked.reason }))
+            match presented.into_iter().find(|one| one.fingerprint() == revoked.fingerprint) {
+                Some(presented) => {
+                    Err(trust(TrustFailure::Revoked { machine, presented, reason: revoked.reason }))
+                }
+                None => Err(AcceptError::Meanwhile { machine }),
+            }
         }
         Kept::Otherwise(_) => Err(AcceptError::Meanwhile { machine }),
     }
+}
+
+fn known(presented: &Presented, verified: Verified, now: Timestamp) -> Option<KnownBy> {
+    match presented {
+        Presented::HostKey(key) => Some(KnownBy::Key(KnownKey::new(key.clone(), verified, now))),
+        Presented::Certificate(certificate) => {
+            Some(KnownBy::Certificate(KnownCertificate::new(certificate, verified, now)))
+        }
+        _ => None,
+    }
+}
+
+/// Keeps what was decided, on what is known now.
+fn keep(request: &ConnectRequest, store: &TrustStore, accepted: &[KnownBy]) -> Result<Kept, BookError> {
+    let (home, machine, place) = (&request.home, &request.machine, request.trust_place());
+    let certificate = accepted.iter().find_map(|known| match known {
+        KnownBy::Certificate(certificate) => Some(certificate),
+        _ => None,
+    });
+    if let Some(certificate) = certificate {
+        let before = store.get(machine)?.map(|record| record.certificates).unwrap_or_default();
+        let before: Vec<Vec<u8>> = before.into_iter().map(|known| known.der).collect();
+        return TrustStore::keep_decided_certificate(home, machine, &place, &before, certificate);
+    }
+    let keys = accepted.iter().filter_map(|known| match known {
+        KnownBy::Key(key) => Some(key.clone()),
+        _ => None,
+    });
+    let before = store.keys(machine)?;
+    TrustStore::keep_decided(home, machine, &place, &before, &keys.collect::<Vec<_>>())
 }
 
 fn trust(failure: TrustFailure) -> AcceptError {
@@ -90,58 +122,57 @@ fn trust(failure: TrustFailure) -> AcceptError {
 /// Each key was fetched over a connection of its own: one that agrees says nothing about the others.
 fn agreeing(
     machine: &str,
-    keys: Vec<PublicKey>,
+    presented: Vec<Presented>,
     wanted: &[Fingerprint],
-) -> Result<Vec<PublicKey>, AcceptError> {
+) -> Result<Vec<Presented>, AcceptError> {
     let (agreeing, others): (Vec<_>, Vec<_>) =
-        keys.into_iter().partition(|key| wanted.contains(&key.fingerprint()));
+        presented.into_iter().partition(|one| wanted.contains(&one.fingerprint()));
     if !agreeing.is_empty() {
         return Ok(agreeing);
     }
     let machine = machine.to_owned();
     Err(match (wanted.first(), others.into_iter().next()) {
-        (Some(expected), Some(key)) => {
-            trust(TrustFailure::NotExpected { machine, presented: key.into(), expected: *expected })
+        (Some(expected), Some(presented)) => {
+            trust(TrustFailure::NotExpected { machine, presented, expected: *expected })
         }
         (Some(_), None) => AcceptError::NoKey { machine },
         (None, _) => AcceptError::NotListed { machine },
     })
 }
 
-/// Shows the keys and asks; those that the answer covers.
+/// Shows what is presented and asks; that of it which the answer covers.
 async fn by_question(
     store: &TrustStore,
     request: &ConnectRequest,
-    keys: Vec<PublicKey>,
+    seen: Seen,
     ask: &dyn Ask,
-    on_more: impl FnOnce(&[KnownBy], &[PublicKey]),
-) -> Result<(Vec<PublicKey>, Verified), AcceptError> {
+    on_more: impl FnOnce(&[KnownBy], &[Presented]),
+) -> Result<(Vec<Presented>, Verified), AcceptError> {
     let machine = request.machine.clone();
-    let Some((first, more)) = keys.split_first() else { return Err(AcceptError::NoKey { machine }) };
-    let (same_key, same_address, replaced) =
-        match store.assess(&machine, &request.trust_place(), &first.clone().into())? {
-            TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address, Vec::new()),
-            TrustVerdict::Changed { known, .. } => (Vec::new(), Vec::new(), known),
-            _ => Default::default(),
-        };
+    let Seen { presented, faults } = seen;
+    let Some((first, more)) = presented.split_first() else { return Err(AcceptError::NoKey { machine }) };
+    let (same_key, same_address, replaced) = match store.assess(&machine, &request.trust_place(), first)? {
+        TrustVerdict::FirstContact { same_key, same_address } => (same_key, same_address, Vec::new()),
+        TrustVerdict::Changed { known, .. } => (Vec::new(), Vec::new(), known),
+        _ => Default::default(),
+    };
     on_more(&replaced, more);
+    let first = first.clone();
     let contact = FirstContact {
         machine: machine.clone(),
         reached_at: request.place(),
-        presented: first.clone().into(),
-        faults: Vec::new(),
+        presented: first.clone(),
+        faults,
         same_key: same_key.clone(),
         same_address,
     };
     match ask.ask(Question::FirstContact(contact)).await {
-        // A pasted fingerprint speaks for the one key.
-        Answer::Trust(Verified::Pasted) => Ok((vec![first.clone()], Verified::Pasted)),
-        Answer::Trust(verified) => Ok((keys, verified)),
-        Answer::NoOne => Err(trust(TrustFailure::NoOneToAsk {
-            machine,
-            presented: first.clone().into(),
-            belongs_to: same_key,
-        })),
-        _ => Err(trust(TrustFailure::Rejected { machine, noun: "host key" })),
+        // A pasted fingerprint speaks for the one.
+        Answer::Trust(verified @ (Verified::Pasted | Verified::Thumbprint)) => Ok((vec![first], verified)),
+        Answer::Trust(verified) => Ok((presented, verified)),
+        Answer::NoOne => {
+            Err(trust(TrustFailure::NoOneToAsk { machine, presented: first, belongs_to: same_key }))
+        }
+        _ => Err(trust(TrustFailure::Rejected { machine, noun: first.noun() })),
     }
 }

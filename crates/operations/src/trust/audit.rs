@@ -1,13 +1,16 @@
-//! What is questionable about the host keys that are trusted.
+//! What is questionable about the host keys and certificates that are trusted.
 
 use std::collections::BTreeMap;
 
 use jiff::{Timestamp, ToSpan};
-use lantern_book::{BookError, KnownKey, TrustRecord, TrustStore};
-use lantern_keys::{Fingerprint, PublicKey};
+use lantern_book::{BookError, KnownBy, TrustRecord, TrustStore};
+use lantern_keys::{CertificateFault, Fingerprint, PublicKey, TlsCertificate};
 
 /// RSA keys below this are on their way out, in bits: what NIST SP 800-57 gives until 2030.
 const SMALL_RSA_BITS: usize = 3072;
+
+/// A certificate that ends within so many days is to be renewed.
+const ENDS_SOON_DAYS: i64 = 30;
 
 /// Something that was found, the worst kind first.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -23,6 +26,13 @@ pub enum FindingKind {
     Twice {
         /// Where.
         address: String,
+    },
+    /// A certificate has ended, or will soon.
+    Ends {
+        /// When, in seconds since 1970.
+        at: i64,
+        /// Whether it has.
+        has_ended: bool,
     },
     /// It is small.
     Weak {
@@ -46,8 +56,10 @@ pub enum FindingKind {
 pub struct Finding {
     /// The machines that it is about.
     pub machines: Vec<String>,
-    /// The key.
+    /// The key or certificate.
     pub fingerprint: Fingerprint,
+    /// Whether that is a certificate's.
+    pub is_certificate: bool,
     /// What.
     pub kind: FindingKind,
 }
@@ -58,34 +70,50 @@ pub struct Finding {
 /// A record cannot be read.
 pub fn audit(store: &TrustStore, unseen_for: u16, now: Timestamp) -> Result<Vec<Finding>, BookError> {
     let records = store.records()?;
-    let mut holders: BTreeMap<String, (Fingerprint, Vec<String>)> = BTreeMap::new();
+    let mut holders: BTreeMap<String, (Fingerprint, bool, Vec<String>)> = BTreeMap::new();
     for (name, record) in &records {
-        for known in &record.keys {
-            let fingerprint = known.key.fingerprint();
-            let holder = holders.entry(fingerprint.to_string()).or_insert_with(|| (fingerprint, Vec::new()));
-            holder.1.push(name.clone());
+        for known in known_by(record) {
+            let (fingerprint, is_certificate) = (known.fingerprint(), is_certificate(&known));
+            let new = || (fingerprint, is_certificate, Vec::new());
+            holders.entry(fingerprint.to_string()).or_insert_with(new).2.push(name.clone());
         }
     }
-    let shared = holders.into_values().filter(|(_, machines)| machines.len() > 1);
+    let shared = holders.into_values().filter(|(.., machines)| machines.len() > 1);
     let mut findings: Vec<Finding> = shared
-        .map(|(fingerprint, machines)| {
+        .map(|(fingerprint, is_certificate, machines)| {
             let kind = match same_address(&records, &machines) {
                 Some(address) => FindingKind::Twice { address },
                 None => FindingKind::Shared,
             };
-            Finding { machines, fingerprint, kind }
+            Finding { machines, fingerprint, is_certificate, kind }
         })
         .collect();
     let oldest = now - (i64::from(unseen_for) * 24).hours();
     for (name, record) in &records {
-        for known in &record.keys {
-            let fingerprint = known.key.fingerprint();
-            let kinds = kinds(store, known, oldest).into_iter();
-            findings.extend(kinds.map(|kind| Finding { machines: vec![name.clone()], fingerprint, kind }));
+        for known in known_by(record) {
+            let fingerprint = known.fingerprint();
+            let kinds = kinds(store, &known, oldest, now).into_iter();
+            let is_certificate = is_certificate(&known);
+            findings.extend(kinds.map(|kind| Finding {
+                machines: vec![name.clone()],
+                fingerprint,
+                is_certificate,
+                kind,
+            }));
         }
     }
     findings.sort_by_key(|finding| rank(&finding.kind));
     Ok(findings)
+}
+
+fn is_certificate(known: &KnownBy) -> bool {
+    matches!(known, KnownBy::Certificate(_))
+}
+
+/// All by which a machine is known.
+fn known_by(record: &TrustRecord) -> impl Iterator<Item = KnownBy> {
+    let keys = record.keys.iter().cloned().map(KnownBy::Key);
+    keys.chain(record.certificates.iter().cloned().map(KnownBy::Certificate))
 }
 
 /// An address at which all of these were met.
@@ -100,28 +128,61 @@ fn rank(kind: &FindingKind) -> u8 {
     match kind {
         FindingKind::Revoked { .. } => 0,
         FindingKind::Shared => 1,
-        FindingKind::Weak { .. } => 2,
-        FindingKind::Uncompared { .. } => 3,
-        FindingKind::Unseen { .. } => 4,
-        FindingKind::Twice { .. } => 5,
+        FindingKind::Ends { has_ended: true, .. } => 2,
+        FindingKind::Weak { .. } => 3,
+        FindingKind::Ends { .. } => 4,
+        FindingKind::Uncompared { .. } => 5,
+        FindingKind::Unseen { .. } => 6,
+        FindingKind::Twice { .. } => 7,
     }
 }
 
-fn kinds(store: &TrustStore, known: &KnownKey, oldest: Timestamp) -> Vec<FindingKind> {
+fn kinds(store: &TrustStore, known: &KnownBy, oldest: Timestamp, now: Timestamp) -> Vec<FindingKind> {
     let mut kinds = Vec::new();
-    if let Some(revoked) = store.is_revoked(&known.key.fingerprint()) {
+    if let Some(revoked) = store.is_revoked(&known.fingerprint()) {
         kinds.push(FindingKind::Revoked { reason: revoked.reason.clone() });
     }
-    if let PublicKey::Rsa { n, .. } = &known.key
-        && n.len() * 8 < SMALL_RSA_BITS
-    {
-        kinds.push(FindingKind::Weak { what: known.key.describe() });
+    let last_seen = match known {
+        KnownBy::Key(known) => {
+            if let PublicKey::Rsa { n, .. } = &known.key
+                && n.len() * 8 < SMALL_RSA_BITS
+            {
+                kinds.push(FindingKind::Weak { what: known.key.describe() });
+            }
+            Some(known.last_seen)
+        }
+        KnownBy::Certificate(known) => {
+            if let Ok(certificate) = TlsCertificate::read(&known.der) {
+                kinds.extend(of_certificate(&certificate, now.as_second()));
+            }
+            Some(known.last_seen)
+        }
+        _ => None,
+    };
+    if !known.verified().is_compared() {
+        kinds.push(FindingKind::Uncompared { how: known.verified().to_string() });
     }
-    if !known.verified.is_compared() {
-        kinds.push(FindingKind::Uncompared { how: known.verified.to_string() });
+    if let Some(since) = last_seen.filter(|seen| *seen < oldest) {
+        kinds.push(FindingKind::Unseen { since });
     }
-    if known.last_seen < oldest {
-        kinds.push(FindingKind::Unseen { since: known.last_seen });
+    kinds
+}
+
+fn of_certificate(certificate: &TlsCertificate, now: i64) -> Vec<FindingKind> {
+    let mut kinds = Vec::new();
+    // What it names says nothing about one that is known; the rest does.
+    for fault in certificate.faults(&[], now) {
+        match fault {
+            CertificateFault::WeakKey { key } => kinds.push(FindingKind::Weak { what: key }),
+            CertificateFault::WeakSignature { hash } => {
+                kinds.push(FindingKind::Weak { what: format!("a signature by {hash}") });
+            }
+            _ => {}
+        }
+    }
+    let at = certificate.validity().1;
+    if certificate.days_left(now) < ENDS_SOON_DAYS {
+        kinds.push(FindingKind::Ends { at, has_ended: now > at });
     }
     kinds
 }

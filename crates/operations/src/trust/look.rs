@@ -1,8 +1,7 @@
-//! Looking at the host keys of machines, and what they mean.
+//! Looking at what machines present, and what it means.
 
-use lantern_book::{BookError, KnownBy, TrustStore, TrustVerdict};
-use lantern_keys::PublicKey;
-use lantern_link::{ConnectRequest, LinkError, Nobody, probe_host_keys};
+use lantern_book::{BookError, KnownBy, Presented, TrustStore, TrustVerdict};
+use lantern_link::{ConnectRequest, LinkError, Nobody, RemoteRequest, Seen};
 
 use crate::at_once::at_once;
 
@@ -10,12 +9,12 @@ use crate::at_once::at_once;
 const AT_ONCE: usize = 64;
 
 /// What one machine presents.
-pub type Looked = Result<Vec<PublicKey>, LinkError>;
+pub type Looked = Result<Seen, LinkError>;
 
-/// Looks at the host keys of machines, many at once, without asking anybody anything; in the order of the requests. `on_done` hears of each that
+/// Looks at what machines present, many at once, without asking anybody anything; in the order of the requests. `on_done` hears of each that
 /// is done. Dropped, it breaks off all of them.
-pub async fn look(requests: Vec<ConnectRequest>, mut on_done: impl FnMut()) -> Vec<Looked> {
-    let probes = requests.into_iter().map(|request| async move { probe_host_keys(&request, &Nobody).await });
+pub async fn look(requests: Vec<RemoteRequest>, mut on_done: impl FnMut()) -> Vec<Looked> {
+    let probes = requests.into_iter().map(|request| async move { request.look(&Nobody).await });
     let looked = at_once(probes, AT_ONCE, |_, _| on_done()).await;
     let broken_off = || {
         let source = std::io::Error::other("looking at it was broken off");
@@ -24,7 +23,7 @@ pub async fn look(requests: Vec<ConnectRequest>, mut on_done: impl FnMut()) -> V
     looked.into_iter().map(|outcome| outcome.unwrap_or_else(broken_off)).collect()
 }
 
-/// What the keys that a machine presents mean, the worst first.
+/// What it means that a machine presents this, the worst first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Standing {
     /// One of them was revoked.
@@ -60,18 +59,17 @@ pub enum Standing {
     Known,
 }
 
-/// What these keys of one machine mean, going by what is trusted.
+/// What it means that a machine presents these, going by what is trusted.
 ///
 /// # Errors
 /// What is trusted cannot be read.
 pub fn standing(
     store: &TrustStore,
     request: &ConnectRequest,
-    keys: &[PublicKey],
+    presented: &[Presented],
 ) -> Result<Standing, BookError> {
-    let assess =
-        |key: &PublicKey| store.assess(&request.machine, &request.trust_place(), &key.clone().into());
-    let verdicts: Vec<TrustVerdict> = keys.iter().map(assess).collect::<Result<_, _>>()?;
+    let assess = |one: &Presented| store.assess(&request.machine, &request.trust_place(), one);
+    let verdicts: Vec<TrustVerdict> = presented.iter().map(assess).collect::<Result<_, _>>()?;
     for verdict in &verdicts {
         if let TrustVerdict::Revoked(revoked) = verdict {
             return Ok(Standing::Revoked { reason: revoked.reason.clone() });
@@ -80,8 +78,8 @@ pub fn standing(
     let is_own = |v: &&TrustVerdict| matches!(v, TrustVerdict::Known | TrustVerdict::Moved { .. });
     let own = verdicts.iter().filter(is_own).count();
     Ok(match verdicts.into_iter().next() {
-        _ if own > 0 && own < keys.len() => {
-            Standing::PartlyKnown { unknown: keys.len() - own, all: keys.len() }
+        _ if own > 0 && own < presented.len() => {
+            Standing::PartlyKnown { unknown: presented.len() - own, all: presented.len() }
         }
         Some(TrustVerdict::Moved { from }) => Standing::Moved { from },
         Some(TrustVerdict::FirstContact { same_key, .. }) => Standing::New { same_key },

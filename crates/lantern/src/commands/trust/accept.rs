@@ -5,18 +5,19 @@ use std::path::Path;
 
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
-use lantern_book::{Home, KnownBy, KnownCertificate, KnownKey, MachineBook, TrustStore, Verified, select};
-use lantern_keys::{Fingerprint, PublicKey};
-use lantern_link::ConnectRequest;
+use lantern_book::{Home, KnownBy, KnownCertificate, MachineBook, Presented, TrustStore, Verified, select};
+use lantern_keys::{Fingerprint, TlsCertificate};
+use lantern_link::{ConnectRequest, RemoteRequest, Seen};
 use lantern_operations::Target;
 use lantern_operations::trust::{self, AcceptError, Wanted};
 use serde_json::{Value, json};
 
+use super::known_json;
 use super::look::{look_at, requests};
-use super::{key_json, look};
 use crate::cli::connect::ConnectArgs;
 use crate::cli::trust::accept::AcceptArgs;
 use crate::commands::key_source::{read_bytes, read_text};
+use crate::screen::certificate;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
@@ -29,14 +30,14 @@ const MAX_CERTIFICATE_LEN: u64 = 1024 * 1024;
 /// What became of one machine.
 struct Accepted {
     machine: String,
-    keys: Vec<KnownKey>,
+    known: Vec<KnownBy>,
 }
 
 pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8, Failure> {
     let book = MachineBook::load(home)?;
     let names = select(&book, &args.selection, &args.but.except)?;
     if let Some(file) = &args.certificate {
-        return certificate(home, &book, &names, file, json).map(|()| 0);
+        return from_file(home, &book, &names, file, json).map(|()| 0);
     }
     let expected = args.expect_file.as_deref().map(read_list).transpose()?;
     let targets =
@@ -47,18 +48,18 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     let seen = look_at(requests.clone()).await;
     let ask = TerminalAsk::new(!args.connect.no_questions, None, None);
     let (mut done, mut failed) = (Vec::new(), Vec::new());
-    for (request, outcome) in requests.iter().zip(seen) {
+    for (request, outcome) in requests.iter().map(RemoteRequest::way).zip(seen) {
         let wanted = match (&args.connect.expect, &expected) {
             (Some(one), _) => Some(vec![*one]),
             (None, Some(list)) => Some(list.get(&request.machine).cloned().unwrap_or_default()),
             (None, None) => None,
         };
         let accepted = match outcome {
-            Ok(keys) => accept(request, keys, wanted.as_deref(), &ask).await,
+            Ok(seen) => accept(request, seen, wanted.as_deref(), &ask).await,
             Err(error) => Err(error.into()),
         };
         match accepted {
-            Ok(keys) => done.push(Accepted { machine: request.machine.clone(), keys }),
+            Ok(known) => done.push(Accepted { machine: request.machine.clone(), known }),
             // One machine's failure is the command's; of several, the others go on.
             Err(failure) if requests.len() == 1 || failure.code == code::INTERRUPTED => return Err(failure),
             Err(failure) => failed.push((request.machine.clone(), failure)),
@@ -71,10 +72,10 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
     if json {
         let mut values: Vec<Value> = Vec::new();
         for accepted in done {
-            let mut value = accepted.keys.first().map(|known| key_json(&known.key)).unwrap_or_default();
+            let mut value = accepted.known.first().map(known_json).unwrap_or_default();
             value["machine"] = json!(accepted.machine);
-            value["verified"] = json!(accepted.keys.first().map(|known| known.verified));
-            value["keys"] = accepted.keys.iter().map(|known| key_json(&known.key)).collect();
+            value["verified"] = json!(accepted.known.first().map(KnownBy::verified));
+            value["keys"] = accepted.known.iter().map(known_json).collect();
             values.push(value);
         }
         values.extend(
@@ -82,14 +83,10 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
         );
         output::print_json(&values)?;
     } else {
-        for Accepted { machine, keys } in done {
-            for known in keys {
-                output::say(format!(
-                    "{machine} is trusted with {} {} ({}).",
-                    known.key.describe(),
-                    known.key.fingerprint(),
-                    known.verified
-                ));
+        for Accepted { machine, known } in done {
+            for one in known {
+                let (what, verified) = (one.describe(), one.verified());
+                output::say(format!("{machine} is trusted with {what} {} ({verified}).", one.fingerprint()));
             }
         }
         failed.iter().for_each(|(machine, failure)| output::complain_of(machine, failure));
@@ -97,25 +94,25 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
     Ok(failed.iter().map(|(_, failure)| failure.code).max().unwrap_or(0))
 }
 
-/// Decides about the keys that one machine presents, and remembers the decision.
+/// Decides about what one machine presents, and remembers the decision.
 async fn accept(
     request: &ConnectRequest,
-    keys: Vec<PublicKey>,
+    seen: Seen,
     wanted: Option<&[Fingerprint]>,
     ask: &TerminalAsk,
-) -> Result<Vec<KnownKey>, Failure> {
-    let tell = |replaced: &[KnownBy], more: &[PublicKey]| {
+) -> Result<Vec<KnownBy>, Failure> {
+    let tell = |replaced: &[KnownBy], more: &[Presented]| {
         if !replaced.is_empty() {
             let was: Vec<_> = replaced.iter().map(ToString::to_string).collect();
             let machine = &request.machine;
             output::warn(format!("{machine} was known by {}; that will be replaced.", was.join("; ")));
         }
-        for key in more {
-            output::warn_block(format!("It also presents {}  {}", key.describe(), key.fingerprint()));
+        for one in more {
+            output::warn_block(format!("It also presents {}  {}", one.describe(), one.fingerprint()));
         }
     };
     let wanted = wanted.map_or(Wanted::Answer, Wanted::Fingerprints);
-    match trust::accept(request, keys, wanted, ask, tell).await {
+    match trust::accept(request, seen, wanted, ask, tell).await {
         Ok(accepted) => Ok(accepted),
         Err(_) if ask.was_interrupted() => {
             Err(Failure::new(code::INTERRUPTED, "interrupted; nothing was changed"))
@@ -152,7 +149,7 @@ fn read_list(path: &Path) -> Result<BTreeMap<String, Vec<Fingerprint>>, Failure>
 }
 
 /// Trusts a TLS certificate that came in a file.
-fn certificate(
+fn from_file(
     home: &Home,
     book: &MachineBook,
     names: &[String],
@@ -176,9 +173,9 @@ fn certificate(
         }
         None => bytes,
     };
-    let seen = look::certificate_names(&der).ok_or_else(no_certificate)?;
-    let now = Timestamp::now();
-    let known = KnownCertificate { der, verified: Verified::Expected, first_seen: now, last_seen: now };
+    let read = TlsCertificate::read(&der).map_err(|_| no_certificate())?;
+    let seen = format!("{}, until {}", certificate::names(&read), certificate::day(read.validity().1));
+    let known = KnownCertificate::new(&read, Verified::Expected, Timestamp::now());
     let fingerprint = known.fingerprint();
     if TrustStore::load(home)?.is_revoked(&fingerprint).is_some() {
         return Err(Failure::new(code::TRUST, format!("the certificate {fingerprint} was revoked")));

@@ -1,4 +1,4 @@
-//! `lantern trust audit`: what is questionable about the host keys that are trusted.
+//! `lantern trust audit`: what is questionable about the host keys and certificates that are trusted.
 
 use std::borrow::Cow;
 
@@ -8,6 +8,7 @@ use lantern_operations::trust::{Finding, FindingKind, audit};
 use serde_json::{Value, json};
 
 use crate::cli::trust::audit::AuditArgs;
+use crate::screen::certificate;
 use crate::screen::failure::Failure;
 use crate::screen::output;
 use lantern_operations::counted;
@@ -51,12 +52,16 @@ fn in_words(finding: &Finding, book: &MachineBook) -> (&'static str, String, Str
     let name = finding.machines.first().map_or("", String::as_str);
     match &finding.kind {
         FindingKind::Revoked { reason } => {
-            ("revoked", reason.clone(), format!("new host keys on {name}, then lantern trust forget {name}"))
+            let new = if finding.is_certificate { "a new certificate" } else { "new host keys" };
+            ("revoked", reason.clone(), format!("{new} on {name}, then lantern trust forget {name}"))
         }
         FindingKind::Shared => (
             "shared",
             "one of them can pass for the others: copies of one image?".into(),
-            "make new host keys on all but one, on their consoles".into(),
+            match finding.is_certificate {
+                true => "make new certificates on all but one, on their consoles".into(),
+                false => "make new host keys on all but one, on their consoles".into(),
+            },
         ),
         FindingKind::Twice { address } => (
             "twice",
@@ -66,6 +71,15 @@ fn in_words(finding: &Finding, book: &MachineBook) -> (&'static str, String, Str
                 None => format!("lantern machine show {}", finding.machines.join(",")),
             },
         ),
+        FindingKind::Ends { at, has_ended } => {
+            let (kind, verb) = if *has_ended { ("ended", "ended") } else { ("ends", "ends") };
+            let mend = format!("a new certificate on {name}, then lantern trust accept {name}");
+            (kind, format!("{verb} on {}", certificate::day(*at)), mend)
+        }
+        FindingKind::Weak { what } if finding.is_certificate => {
+            let mend = format!("a new certificate on {name}, then lantern trust accept {name}");
+            ("weak", what.clone(), mend)
+        }
         FindingKind::Weak { what } => ("weak", what.clone(), format!("make an Ed25519 host key on {name}")),
         FindingKind::Uncompared { how } => {
             ("uncompared", how.clone(), format!("lantern trust accept {name} --expect FINGERPRINT"))

@@ -1,22 +1,22 @@
-//! `lantern trust look`: which host keys machines present now.
+//! `lantern trust look`: what machines present now.
 
-use lantern_book::{Home, MachineBook, TrustStore, select};
-use lantern_keys::PublicKey;
-use lantern_link::{ConnectRequest, KeyChoice};
+use lantern_book::{Home, MachineBook, Presented, TrustStore, select};
+use lantern_link::{KeyChoice, RemoteRequest, Seen};
 use lantern_operations::Target;
 use lantern_operations::trust::{Looked, Standing, look, standing};
 use serde_json::{Value, json};
 
-use super::key_json;
+use super::presented_json;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::trust::look::LookArgs;
+use crate::screen::certificate;
 use crate::screen::explain::code_of;
 use crate::screen::failure::{Failure, chain, code};
 use crate::screen::output;
 use crate::screen::progress::Progress;
 
-/// Looks at the host keys of machines, with a bar of progress.
-pub(super) async fn look_at(requests: Vec<ConnectRequest>) -> Vec<Looked> {
+/// Looks at machines, with a bar of progress.
+pub(super) async fn look_at(requests: Vec<RemoteRequest>) -> Vec<Looked> {
     let mut progress = Progress::start("looking at machines", requests.len());
     let looked = look(requests, || progress.step()).await;
     progress.end();
@@ -52,11 +52,12 @@ pub(super) fn requests(
     home: &Home,
     targets: &[Target],
     args: &ConnectArgs,
-) -> Result<Vec<ConnectRequest>, Failure> {
+) -> Result<Vec<RemoteRequest>, Failure> {
     let mut options = args.reach(home);
     // Whoever only looks logs in as nobody: that this computer names no user must not stand in the way.
     options.user.get_or_insert_with(|| "nobody".into());
-    let request = |target: &Target| Ok(target.request(home, &options, KeyChoice::Nothing, false)?);
+    options.keys = Some(KeyChoice::Nothing);
+    let request = |target: &Target| Ok(target.remote_request(home, &options)?);
     targets.iter().map(request).collect()
 }
 
@@ -69,16 +70,16 @@ pub(super) async fn run(home: &Home, args: &LookArgs, json: bool) -> Result<u8, 
     let requests = requests(home, &targets, &args.connect)?;
     let seen = look_at(requests.clone()).await;
     let (mut rows, mut values, mut status) = (Vec::new(), Vec::new(), 0);
-    for (request, outcome) in requests.iter().zip(seen) {
-        let (state, detail, keys) = match &outcome {
-            Ok(keys) => {
-                let (state, detail) = in_words(standing(&store, request, keys)?);
+    for (request, outcome) in requests.iter().map(RemoteRequest::way).zip(seen) {
+        let (state, detail, all, faults) = match &outcome {
+            Ok(Seen { presented, faults }) => {
+                let (state, detail) = in_words(standing(&store, request, presented)?);
                 if matches!(state, "new" | "CHANGED" | "REVOKED") {
                     status = code::TRUST;
                 }
-                (state, detail, keys.as_slice())
+                (state, detail, presented.as_slice(), faults.as_slice())
             }
-            Err(error) => ("unreachable", chain(error), &[][..]),
+            Err(error) => ("unreachable", chain(error), &[][..], &[][..]),
         };
         if let Err(error) = &outcome {
             status = status.max(code_of(error));
@@ -88,23 +89,28 @@ pub(super) async fn run(home: &Home, args: &LookArgs, json: bool) -> Result<u8, 
             "address": request.place(),
             "state": state.to_lowercase(),
             "detail": detail,
-            "key": keys.first().map(key_json),
-            "keys": keys.iter().map(key_json).collect::<Vec<Value>>(),
+            "key": all.first().map(presented_json),
+            "keys": all.iter().map(presented_json).collect::<Vec<Value>>(),
+            "faults": faults.iter().map(certificate::word).collect::<Vec<_>>(),
         }));
         if args.news && state == "known" && detail == "as it was" {
             continue;
         }
-        let first = keys.first();
+        let first = all.first();
         rows.push([
             request.machine.clone().into(),
             state.into(),
-            first.map(PublicKey::describe).unwrap_or_default().into(),
-            first.map(|key| key.fingerprint().to_string()).unwrap_or_default().into(),
+            first.map(Presented::describe).unwrap_or_default().into(),
+            first.map(|one| one.fingerprint().to_string()).unwrap_or_default().into(),
             detail.into(),
         ]);
-        for key in keys.iter().skip(1) {
-            let print = key.fingerprint().to_string();
-            rows.push(["".into(), "".into(), key.describe().into(), print.into(), "".into()]);
+        for one in all.iter().skip(1) {
+            let print = one.fingerprint().to_string();
+            rows.push(["".into(), "".into(), one.describe().into(), print.into(), "".into()]);
+        }
+        for fault in faults.iter().filter(|_| state != "known") {
+            let words = certificate::words(fault);
+            rows.push(["".into(), "".into(), "".into(), "".into(), words.into()]);
         }
     }
     match json {
@@ -115,19 +121,4 @@ pub(super) async fn run(home: &Home, args: &LookArgs, json: bool) -> Result<u8, 
         }
     }
     Ok(status)
-}
-
-/// The subject of an X.509 certificate in DER (RFC 5280 §4.1), as people write it.
-pub(super) fn certificate_names(der: &[u8]) -> Option<String> {
-    use x509_cert::der::Decode;
-    let certificate = x509_cert::Certificate::from_der(der).ok()?;
-    let certificate = certificate.tbs_certificate();
-    let until = certificate.validity().not_after.to_date_time();
-    Some(format!(
-        "{}, until {:04}-{:02}-{:02}",
-        lantern_ssh::neutralize(&certificate.subject().to_string(), 200),
-        until.year(),
-        until.month(),
-        until.day()
-    ))
 }

@@ -8,9 +8,10 @@ mod revoke;
 mod share;
 
 use lantern_book::{
-    Home, KnownCertificate, KnownKey, MachineBook, TrustRecord, TrustStore, glob, natural, select,
+    Home, KnownBy, KnownCertificate, KnownKey, MachineBook, Presented, TrustRecord, TrustStore, glob,
+    natural, select,
 };
-use lantern_keys::PublicKey;
+use lantern_keys::{PublicKey, TlsCertificate};
 use lantern_operations::Target;
 use serde_json::{Value, json};
 
@@ -58,12 +59,50 @@ pub(crate) fn keys_json(record: &TrustRecord) -> Value {
 
 fn certificates_json(record: &TrustRecord) -> Value {
     let certificate = |known: &KnownCertificate| {
-        json!({
-            "fingerprint": known.fingerprint().to_string(), "verified": known.verified,
-            "first_seen": known.first_seen, "last_seen": known.last_seen,
-        })
+        let mut value = match TlsCertificate::read(&known.der) {
+            Ok(certificate) => certificate_json(&certificate),
+            Err(_) => json!({ "fingerprint": known.fingerprint().to_string() }),
+        };
+        value["verified"] = json!(known.verified);
+        value["compared"] = json!(known.verified.is_compared());
+        value["first_seen"] = json!(known.first_seen);
+        value["last_seen"] = json!(known.last_seen);
+        value
     };
     record.certificates.iter().map(certificate).collect()
+}
+
+fn certificate_json(certificate: &TlsCertificate) -> Value {
+    let (from, until) = certificate.validity();
+    let day = |seconds: i64| jiff::Timestamp::from_second(seconds).ok();
+    json!({
+        "algorithm": certificate.describe(),
+        "fingerprint": certificate.fingerprint().to_string(),
+        "thumbprint": certificate.thumbprint(),
+        "names": certificate.names().iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "subject": certificate.subject(),
+        "issuer": certificate.issuer(),
+        "valid_from": day(from),
+        "valid_until": day(until),
+    })
+}
+
+fn known_json(known: &KnownBy) -> Value {
+    match known {
+        KnownBy::Key(known) => key_json(&known.key),
+        KnownBy::Certificate(known) => {
+            TlsCertificate::read(&known.der).map_or(Value::Null, |certificate| certificate_json(&certificate))
+        }
+        _ => Value::Null,
+    }
+}
+
+fn presented_json(presented: &Presented) -> Value {
+    match (presented.host_key(), presented.certificate()) {
+        (Some(key), _) => key_json(key),
+        (None, Some(certificate)) => certificate_json(certificate),
+        (None, None) => Value::Null,
+    }
 }
 
 fn key_json(key: &PublicKey) -> Value {

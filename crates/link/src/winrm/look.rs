@@ -1,0 +1,32 @@
+//! A look at a machine's certificate without logging in.
+
+use jiff::Timestamp;
+use lantern_keys::{CertificateFault, TlsCertificate};
+
+use super::failure::WinrmFailure;
+use super::opener::WinrmRequest;
+use super::tls::shake_hands;
+use super::trust::faults;
+use crate::connect::reach;
+use crate::{Ask, LinkError};
+
+/// Shakes hands, and no more: the certificate whose holder is there, and everything that is wrong with it.
+///
+/// # Errors
+/// The step that failed; a machine without TLS has none.
+pub(crate) async fn look_at_certificate(
+    request: &WinrmRequest,
+    ask: &dyn Ask,
+) -> Result<(TlsCertificate, Vec<CertificateFault>), LinkError> {
+    let way = &request.way;
+    if !request.tls {
+        let what = "certificate where there is no TLS: it proves nothing of itself";
+        return Err(WinrmFailure::HasNo { machine: way.machine.clone(), what }.into());
+    }
+    let (line, reached) = reach(way, ask).await?;
+    let names = request.names();
+    let name = names.first().copied().unwrap_or_default();
+    let (_, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+    let faults = faults(&shown, &names, Timestamp::now().as_second());
+    Ok((shown.certificate, faults))
+}
