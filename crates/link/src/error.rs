@@ -146,7 +146,7 @@ pub enum LinkError {
     Elsewhere(Box<Explained>),
     /// What is spoken over HTTP failed.
     #[error(transparent)]
-    Winrm(#[from] WinrmFailure),
+    Winrm(Box<WinrmFailure>),
     /// A file of the book failed.
     #[error(transparent)]
     Book(#[from] BookError),
@@ -165,6 +165,12 @@ pub struct Explained {
     pub hints: Vec<String>,
     /// Whether another try would come to the same.
     pub is_final: bool,
+}
+
+impl From<WinrmFailure> for LinkError {
+    fn from(failure: WinrmFailure) -> Self {
+        Self::Winrm(Box::new(failure))
+    }
 }
 
 impl LinkError {

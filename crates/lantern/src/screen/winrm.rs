@@ -1,6 +1,6 @@
 //! What failures of WinRM mean, and what to do about them: on the machine's console, in the book, here.
 
-use lantern_link::{UserForm, WinrmFailure};
+use lantern_link::{LoginRefused, UserForm, WinrmFailure};
 use lantern_operations::Target;
 use lantern_winrm::{FaultKind, WinrmError};
 
@@ -29,7 +29,7 @@ pub(crate) fn code_of(failure: &WinrmFailure) -> u8 {
         WinrmFailure::TlsNothingInCommon { .. } => code::ALGORITHMS,
         WinrmFailure::ClientCertificate { .. }
         | WinrmFailure::NoLogin { .. }
-        | WinrmFailure::Refused { .. }
+        | WinrmFailure::Refused(_)
         | WinrmFailure::NoPassword { .. }
         | WinrmFailure::Ntlm { .. } => code::LOGIN,
         WinrmFailure::Unanswered { .. } => code::TIMED_OUT,
@@ -99,7 +99,8 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             there("Restart-Service WinRM"),
         ),
         WinrmFailure::NoLogin { offered, .. } => no_login(offered, &set, &there),
-        WinrmFailure::Refused { user, computer, clock, offered, .. } => {
+        WinrmFailure::Refused(refused) => {
+            let LoginRefused { user, computer, clock, offered, .. } = &**refused;
             let mut lines = vec!["it was tried once, since accounts lock; the user, the password, or whether that account may log in over the network is to be looked at".to_owned()];
             let mut suggested = user.clone();
             if let Some((computer, domain)) = computer {

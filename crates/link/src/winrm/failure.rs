@@ -90,21 +90,8 @@ pub enum WinrmFailure {
         wanted: Vec<&'static str>,
     },
     /// It did not take the user and the password.
-    #[error("{machine} did not let {user} in")]
-    Refused {
-        /// The machine.
-        machine: String,
-        /// The user, as typed.
-        user: String,
-        /// How it was tried.
-        by: &'static str,
-        /// What it offers.
-        offered: Vec<String>,
-        /// What the machine said of itself: its name and its domain.
-        computer: Option<(String, String)>,
-        /// How far its clock is from ours, in seconds, where that is much.
-        clock: Option<i64>,
-    },
+    #[error("{} did not let {} in", .0.machine, .0.user)]
+    Refused(Box<LoginRefused>),
     /// A password is wanted, and nobody is there to give it.
     #[error("{machine} wants a password for {user}, and there is nobody to ask")]
     NoPassword {
@@ -189,12 +176,28 @@ pub enum WinrmFailure {
     },
 }
 
+/// A login that was refused.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LoginRefused {
+    /// The machine.
+    pub machine: String,
+    /// The user, as typed.
+    pub user: String,
+    /// How it was tried.
+    pub by: &'static str,
+    /// What the machine offers.
+    pub offered: Vec<String>,
+    /// What it said of itself: its name and its domain.
+    pub computer: Option<(String, String)>,
+    /// How far its clock is from ours, in seconds, where that is much.
+    pub clock: Option<i64>,
+}
+
 impl WinrmFailure {
     /// The machine that it is about, where it was known by name.
     pub fn machine(&self) -> Option<&str> {
         match self {
             Self::NoLogin { machine, .. }
-            | Self::Refused { machine, .. }
             | Self::NoPassword { machine, .. }
             | Self::Ntlm { machine, .. }
             | Self::Unsealed { machine }
@@ -205,6 +208,7 @@ impl WinrmFailure {
             | Self::Lost { machine, .. }
             | Self::Command { machine, .. }
             | Self::HasNo { machine, .. } => Some(machine),
+            Self::Refused(refused) => Some(&refused.machine),
             _ => None,
         }
     }

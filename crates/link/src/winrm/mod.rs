@@ -14,7 +14,7 @@ mod trust;
 mod user;
 
 pub(crate) use command::WinrmCommand;
-pub use failure::WinrmFailure;
+pub use failure::{LoginRefused, WinrmFailure};
 pub(crate) use look::look_at_certificate;
 pub use opener::WinrmRequest;
 pub(crate) use remote::WinrmRemote;

@@ -13,7 +13,7 @@ use lantern_winrm::sealed::{Sealed, SealedBy};
 use lantern_winrm::{Challenges, Scheme};
 use zeroize::Zeroizing;
 
-use super::failure::WinrmFailure;
+use super::failure::{LoginRefused, WinrmFailure};
 use super::http::{Broken, Http, Incoming, Outgoing};
 use super::user::UserForm;
 
@@ -197,15 +197,15 @@ impl Session {
             let challenges = self.challenges(&incoming, whom)?;
             let (mut offered, computer, clock) = met;
             offered.extend(challenges.offered.into_iter().filter(|_| whom.way == LoginWay::Basic));
-            return Err(WinrmFailure::Refused {
+            let refused = LoginRefused {
                 machine: whom.machine.to_owned(),
                 user: whom.user.to_owned(),
                 by: if whom.way == LoginWay::Basic { "Basic" } else { "NTLM" },
                 offered,
                 computer,
                 clock,
-            }
-            .into());
+            };
+            return Err(WinrmFailure::Refused(Box::new(refused)).into());
         }
         let Some(mut keys) = seals else {
             self.state = by_basic.map_or(State::In, State::InByBasic);

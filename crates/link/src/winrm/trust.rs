@@ -41,26 +41,24 @@ pub(super) async fn decide(
         let (machine, presented) = (machine.clone(), presented);
         return Err(refused(TrustFailure::NotExpected { machine, presented, expected }));
     }
-    match store.assess(machine, &place, &presented)? {
-        verdict @ (TrustVerdict::Known | TrustVerdict::Moved { .. }) => {
-            if let TrustVerdict::Moved { from } = &verdict
+    let verdict = store.assess(machine, &place, &presented)?;
+    if matches!(verdict, TrustVerdict::Known | TrustVerdict::Moved { .. }) {
+        if let TrustVerdict::Moved { from } = &verdict
                 // Trusted from a file, it was met nowhere yet.
                 && !from.is_empty()
-            {
-                ask.note(&Note::Moved { machine, from, to: &place });
-            }
-            if faults.iter().any(|fault| matches!(fault, CertificateFault::Expired { .. })) {
-                ask.note(&Note::CertificateEnded { machine, certificate: &shown.certificate });
-            }
-            if !request.only_looking
-                && let Err(error) =
-                    TrustStore::note_seen(&request.home, machine, &place, &presented, Timestamp::now())
-            {
-                ask.note(&Note::NotRemembered(&crate::error::chain(&error)));
-            }
-            return Ok("known".into());
+        {
+            ask.note(&Note::Moved { machine, from, to: &place });
         }
-        _ => {}
+        if faults.iter().any(|fault| matches!(fault, CertificateFault::Expired { .. })) {
+            ask.note(&Note::CertificateEnded { machine, certificate: &shown.certificate });
+        }
+        if !request.only_looking
+            && let Err(error) =
+                TrustStore::note_seen(&request.home, machine, &place, &presented, Timestamp::now())
+        {
+            ask.note(&Note::NotRemembered(&crate::error::chain(&error)));
+        }
+        return Ok("known".into());
     }
     let vouched = shown.is_vouched && faults.is_empty();
     let decision = Decision { request, trust: &store, reached, ask, faults, vouched };

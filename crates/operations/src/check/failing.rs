@@ -85,7 +85,7 @@ fn stage_of_winrm(failure: &WinrmFailure, met: Stage) -> Stage {
         | WinrmFailure::NotWsman { .. }
         | WinrmFailure::Status { .. } => Stage::Identification,
         WinrmFailure::NoLogin { .. } => Stage::Methods,
-        WinrmFailure::Refused { .. } | WinrmFailure::NoPassword { .. } | WinrmFailure::Ntlm { .. } => {
+        WinrmFailure::Refused(_) | WinrmFailure::NoPassword { .. } | WinrmFailure::Ntlm { .. } => {
             Stage::Login
         }
         WinrmFailure::Answer { .. }
