@@ -62,7 +62,7 @@ lantern machine set lamp-01 forward-display= --quiet
 lantern run foghorn --key harbour --no-questions -- true >/dev/null 2>&1 || true
 picture pick "$show; show lantern shell" "lamp"
 picture session-state "$show; show lantern shell lamp-01" $'uptime\n' ctrl+backslash ctrl+backslash ctrl+backslash s
-picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run chart-room --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
+picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run signal-hut --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
 # A ring as it grows over the years, and a folder as it is found.
 lantern key new pier --comment 'second floor' --passphrase-from fd:3 --quiet >/dev/null 3<<<'twelve green lamps'
 lantern key new old-beacon --algorithm rsa-2048 --plain --comment 'for the old beacon' --quiet >/dev/null
@@ -82,13 +82,13 @@ lantern keeper add pier --lifetime 8h --passphrase-from fd:3 --quiet 3<<<'twelve
 lantern keeper add harbour --quiet
 picture keeper "$show; show lantern keeper status; show lantern run lamp-01 --key pier -- whoami; show lantern run lamp-01 --key pier --no-agent --no-questions -- whoami"
 # What is open: one in the foreground, and those that the keeper holds.
-trust chart-room || true
-picture tunnel-open "$show; (sleep 3; curl -sk https://127.0.0.1:8443/bytes/240000 >/dev/null; curl -s -m 1 http://127.0.0.1:8443/ >/dev/null)& show lantern tunnel open chart-room"
-picture tunnel-list "$show; show lantern tunnel open chart-room --keep; curl -sk https://127.0.0.1:8443/ >/dev/null; sleep 1; show lantern tunnel list; show lantern tunnel probe chart-room; show lantern run chart-room -- hostname; show lantern keeper status; lantern tunnel close chart-room; show lantern tunnel open chart-room --local 22222 --to 127.0.0.1:443 -- sh -c 'curl -sk https://\$LANTERN_TUNNEL_LOCAL/'"
+trust signal-hut || true
+picture tunnel-open "$show; (sleep 3; curl -sk https://127.0.0.1:8443/bytes/240000 >/dev/null; curl -s -m 1 http://127.0.0.1:8443/ >/dev/null)& show lantern tunnel open signal-hut"
+picture tunnel-list "$show; show lantern tunnel open signal-hut --keep; curl -sk https://127.0.0.1:8443/ >/dev/null; sleep 1; show lantern tunnel list; show lantern tunnel probe signal-hut; show lantern run signal-hut -- hostname; show lantern keeper status; lantern tunnel close signal-hut; show lantern tunnel open signal-hut --local 22222 --to 127.0.0.1:443 -- sh -c 'curl -sk https://\$LANTERN_TUNNEL_LOCAL/'"
 lantern keeper stop --quiet
 trust harbour-gate || true
 trust pier-lamp || true
-picture check "$show; show lantern check pier-lamp; show lantern check 'lamp-*,chart-room,tide-gauge,pier-lamp' --no-questions"
+picture check "$show; show lantern check pier-lamp; show lantern check 'lamp-*,signal-hut,tide-gauge,pier-lamp' --no-questions"
 lantern machine add lamp-09 keeper@127.77.0.9:2222 --quiet
 picture doctor "$show; export HOME=/home/keeper; export SHELL=/bin/bash; show lantern doctor"
 picture check-failed "$show; show lantern check lamp-09; show lantern check lamp-01 --user root"
@@ -97,7 +97,7 @@ lantern profile add pier gateway=harbour-gate trust=known-only key=harbour --qui
 lantern machine set pier-lamp,fog-bell profiles=pier gateway= key= --yes --quiet
 picture machines "$show; show lantern machine list; show lantern machine show pier-lamp; show lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 -J warden@192.0.2.30 keeper@192.0.2.17' --yes"
 lantern machine remove lamp-07 --yes --quiet || true
-picture trust "$show; show lantern trust list; show lantern trust look @coast,chart-room; show lantern trust show lamp-01; show lantern trust audit"
+picture trust "$show; show lantern trust list; show lantern trust look @coast,signal-hut; show lantern trust show lamp-01; show lantern trust audit"
 
 # lamp-01 leads to lamp-02, as after a mix-up of addresses.
 lantern machine remove lamp-01 --yes --quiet

@@ -2,10 +2,10 @@
 
 use lantern_keys::{KeyError, PublicKey, SecretString};
 
-use crate::{LoginRule, MachineSpec, Service, UserSpec};
+use crate::{LoginRule, MachineSpec, Service, UserSpec, WindowsSpec};
 
 /// The sample machines: two lamps that take a key, a foghorn that wants key and password, a tide gauge that asks
-/// for a code, a chart room with a banner and a console that only itself reaches, and a gateway with two machines that only it reaches. `key` is the keeper's.
+/// for a code, a signal hut with a banner and a console that only itself reaches, and a gateway with two machines that only it reaches. `key` is the keeper's.
 ///
 /// # Errors
 /// When host keys cannot be made.
@@ -26,15 +26,15 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
         code: Some(SecretString::new("2718".into())),
         ..keeper()
     };
-    let mut chart_room = with_user("chart-room", 15, by_key())?;
-    chart_room.banner = Some("Keepers of the northern lights only. What you do here is logged.\n".into());
+    let mut signal_hut = with_user("signal-hut", 15, by_key())?;
+    signal_hut.banner = Some("Keepers of the northern lights only. What you do here is logged.\n".into());
     // A console and a plain page, on its own loopback alone; whatever else is asked for there is refused.
-    chart_room.services = vec![
+    signal_hut.services = vec![
         (443, Service::SecurePage),
         (80, Service::Page),
-        (25, Service::Greeting("220 chart-room.lights.example ESMTP\r\n")),
+        (25, Service::Greeting("220 signal-hut.lights.example ESMTP\r\n")),
     ];
-    chart_room.listens = true;
+    signal_hut.listens = true;
     let lamp_01 = MachineSpec {
         services: vec![(80, Service::Page)],
         listens: true,
@@ -51,9 +51,17 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
         with_user("lamp-02", 12, by_key())?,
         with_user("foghorn", 13, both)?,
         with_user("tide-gauge", 14, code)?,
-        chart_room,
+        signal_hut,
         gate,
         inner("pier-lamp", 21, "10.77.0.21")?,
         inner("fog-bell", 22, "10.77.0.22")?,
     ])
+}
+
+/// The sample machine of Windows: a chart room, whose keeper logs in by the password "high water".
+///
+/// # Errors
+/// When no certificate can be made.
+pub fn sample_windows() -> std::io::Result<WindowsSpec> {
+    WindowsSpec::new("chart-room", 15, "keeper", "high water")
 }

@@ -1,8 +1,8 @@
-//! The harbour: simulated SSH machines of a coastal lighthouse service, for the demo and the tests.
+//! The harbour: simulated machines of a coastal lighthouse service, for the demo and the tests.
 //!
 //! A [`MachineSpec`] says who may log in to a machine and what goes wrong on it; [`Harbour::light`] opens them all
 //! on loopback addresses. They speak through the server role of `lantern-ssh` and run a small made-up system
-//! ([`system`]), whose output never changes. [`LatencyLink`] is a line in front of one that delays every byte and counts
+//! ([`system`]), whose output never changes. A [`WindowsSpec`] is a machine of Windows, which speaks through `lantern-winrm`. [`LatencyLink`] is a line in front of one that delays every byte and counts
 //! round trips.
 
 mod cable;
@@ -23,7 +23,7 @@ mod windows;
 pub use cable::Cable;
 pub use dns::NameServer;
 pub use fault::Fault;
-pub use fleet::sample_fleet;
+pub use fleet::{sample_fleet, sample_windows};
 pub use latency::LatencyLink;
 pub use proxy::ProxyServer;
 pub use serve::{Harbour, LitMachine};

@@ -35,7 +35,6 @@ fn run_is_binary_safe_and_passes_on_how_it_ended() {
     assert_eq!((failed.text(), failed.err.as_str()), ("", "the lamp is out of oil\n"));
     let crashed = desk.lantern(&["run", "lamp-01", "--", "crash"]).expect(128 + 11);
     assert!(crashed.err.contains("SIGSEGV"), "{}", crashed.err);
-    // Its low byte is passed on, and the whole told.
     let wide = desk.lantern(&["run", "lamp-01", "--", "fail", "100000"]).expect(160);
     assert!(wide.err.contains("ended with 100000"), "{}", wide.err);
     desk.lantern(&["run", "lamp-01", "--", "fail", "65536"]).expect(1);

@@ -273,7 +273,7 @@ fn fleet() -> Vec<DemoMachine> {
         "lamp-02",
         "foghorn",
         "tide-gauge",
-        "chart-room",
+        "signal-hut",
         "harbour-gate",
         "pier-lamp",
         "fog-bell",
@@ -284,6 +284,7 @@ fn fleet() -> Vec<DemoMachine> {
         .map(|(number, name)| DemoMachine {
             name: (*name).to_owned(),
             address: format!("127.77.0.{}:2222", number + 1).parse().unwrap(),
+            is_windows: false,
             inner_address: matches!(*name, "pier-lamp" | "fog-bell").then(|| format!("10.20.0.{number}")),
             fingerprint: PrivateKey::generate(KeyAlgorithm::Ed25519, name).unwrap().public().fingerprint(),
         })

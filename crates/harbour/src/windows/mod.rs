@@ -51,6 +51,11 @@ impl LitWindows {
         Ok(Self { address, service, task })
     }
 
+    /// Its own name, in small letters.
+    pub fn name(&self) -> String {
+        self.service.spec.name.to_lowercase()
+    }
+
     /// Its certificate in DER, where it has one.
     pub fn certificate(&self) -> Option<Vec<u8>> {
         self.service.spec.certificate.as_ref().and_then(|own| own.chain.first().cloned())

@@ -22,11 +22,12 @@ fn settings(machine: &DemoMachine) -> Result<Settings, BookError> {
     let name = machine.name.as_str();
     let note = match name {
         "foghorn" => Some("wants the key, then the password: low visibility".to_owned()),
+        "chart-room" => Some("Windows, over WinRM; the password: high water".to_owned()),
         "tide-gauge" => Some("asks for the password: spring tide; and the code: 2718".to_owned()),
         _ => None,
     };
     let tag = match name {
-        "chart-room" | GATE => "house",
+        "chart-room" | "signal-hut" | GATE => "house",
         _ if machine.inner_address.is_some() => "pier",
         _ => "coast",
     };
@@ -36,11 +37,13 @@ fn settings(machine: &DemoMachine) -> Result<Settings, BookError> {
             .with(Field::Port, FieldValue::Number(machine.address.port().into()))?,
     };
     settings = settings.with_text(Field::User, "keeper")?.with_text(Field::Tags, tag)?;
-    if name != "tide-gauge" {
+    if machine.is_windows {
+        settings = settings.with_text(Field::Protocol, "winrm")?.with_text(Field::CertificateName, name)?;
+    } else if name != "tide-gauge" {
         settings = settings.with_text(Field::Key, KEY)?;
     }
     let tunnels: &[(&str, &str)] = match name {
-        "chart-room" => &[("console", "local 8443 to 127.0.0.1:443"), ("mail", "local 2525 to 127.0.0.1:25")],
+        "signal-hut" => &[("console", "local 8443 to 127.0.0.1:443"), ("mail", "local 2525 to 127.0.0.1:25")],
         "lamp-01" => &[("page", "local 8080 to 127.0.0.1:80"), ("socks", "dynamic 1080")],
         _ => &[],
     };

@@ -24,6 +24,8 @@ pub struct DemoMachine {
     pub address: SocketAddr,
     /// Its address behind the gateway, when it has none of its own here.
     pub inner_address: Option<String>,
-    /// The fingerprint of its host key.
+    /// Whether it is a machine of Windows, spoken to by WinRM.
+    pub is_windows: bool,
+    /// The fingerprint of its host key, or of its certificate.
     pub fingerprint: Fingerprint,
 }

@@ -67,7 +67,7 @@ pub fn opening(is_told: bool) -> Vec<Beat> {
     }
     vec![
         Beat::Say(
-            "This is a walk through the job on eight simulated machines. Every line behind % is a real command.",
+            "This is a walk through the job on nine simulated machines. Every line behind % is a real command.",
         ),
         Beat::Say(
             "1. Get a key. A key of your own would have a passphrase; this one is thrown away in a minute.",
@@ -118,7 +118,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
     beats.extend([
         Beat::Say("6. What a machine presents can be looked at without logging in, and trusted beforehand."),
         show(&["trust", "accept", "lamp-02", "--expect", &fingerprint("lamp-02")]),
-        run(&["trust", "look", "lamp-01", "lamp-02", "chart-room"], Ending::NotTrusted),
+        run(&["trust", "look", "lamp-01", "lamp-02", "signal-hut"], Ending::NotTrusted),
         Beat::Say(
             "7. Look after keys: put another one on a machine, with a login as proof, and see what is wrong with the ring.",
         ),
@@ -156,7 +156,18 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
             input: "",
             ending: Ending::Well,
         }),
+        Beat::Say(
+            "13. A machine of Windows, over WinRM: its certificate is compared as a host key is, and the password is proven, not sent.",
+        ),
+        show(&["trust", "accept", "chart-room", "--expect", &fingerprint("chart-room")]),
     ]);
+    let by_password =
+        ["run", "chart-room", "--password-from", "fd:0", "--no-input", "--", "ipconfig", "/all"];
+    beats.push(Beat::Run(Run {
+        words: by_password.map(str::to_owned).to_vec(),
+        input: "high water\n",
+        ending: Ending::Well,
+    }));
     beats
 }
 
@@ -164,7 +175,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
 pub fn changed_key(place: &str) -> Vec<Beat> {
     let address = format!("keeper@{place}");
     vec![
-        Beat::Say("13. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
+        Beat::Say("14. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
         set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),

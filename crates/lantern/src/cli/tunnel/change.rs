@@ -36,8 +36,8 @@ pub(crate) struct ExtraArgs {
 /// Arguments of `tunnel add`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern tunnel add chart-room console --local 8443 --to 127.0.0.1:443
-  lantern tunnel add chart-room desk --local 3389 --to 127.0.0.1:3389 --then 'viewer {address}:{port}'
+  lantern tunnel add signal-hut console --local 8443 --to 127.0.0.1:443
+  lantern tunnel add signal-hut desk --local 3389 --to 127.0.0.1:3389 --then 'viewer {address}:{port}'
   lantern tunnel add coast socks --dynamic 1080 --profile
   lantern tunnel add lamp-01 db --local unix:/tmp/db.sock --to unix:/run/db/db.sock")]
 pub(crate) struct AddTunnelArgs {
@@ -55,9 +55,9 @@ pub(crate) struct AddTunnelArgs {
 /// Arguments of `tunnel set`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern tunnel set chart-room console --local 9443
-  lantern tunnel set chart-room console --wide
-  lantern tunnel set chart-room console --no-wide --no-then
+  lantern tunnel set signal-hut console --local 9443
+  lantern tunnel set signal-hut console --wide
+  lantern tunnel set signal-hut console --no-wide --no-then
 
 What is not said stays as it is.")]
 pub(crate) struct SetTunnelArgs {
@@ -90,7 +90,7 @@ pub(crate) struct SetTunnelArgs {
 /// Arguments of `tunnel remove`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern tunnel remove chart-room console
+  lantern tunnel remove signal-hut console
   lantern tunnel remove coast socks --profile --yes")]
 pub(crate) struct RemoveTunnelArgs {
     #[command(flatten)]

@@ -28,8 +28,8 @@ pub(crate) struct ListTunnelsArgs {
 /// Arguments of `tunnel close`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern tunnel close chart-room            all of its tunnels that are open
-  lantern tunnel close chart-room console
+  lantern tunnel close signal-hut            all of its tunnels that are open
+  lantern tunnel close signal-hut console
   lantern tunnel close --all")]
 pub(crate) struct CloseTunnelArgs {
     /// A machine, as it was called when they were opened
@@ -46,8 +46,8 @@ pub(crate) struct CloseTunnelArgs {
 /// Arguments of `tunnel probe`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern tunnel probe chart-room            what is behind each of its tunnels
-  lantern tunnel probe chart-room console --json
+  lantern tunnel probe signal-hut            what is behind each of its tunnels
+  lantern tunnel probe signal-hut console --json
 
 Tunnels that are open are asked where they are open; for the others lantern logs in, looks, and
 goes. Nothing is opened here. The exit code is 1 when nothing answers behind one of them.")]

@@ -28,13 +28,13 @@ pub(crate) struct FormArgs {
 /// Arguments of `tunnel open`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
-  lantern tunnel open chart-room                   all tunnels that the book has for it
-  lantern tunnel open chart-room console --browse  one, and its page in the browser
+  lantern tunnel open signal-hut                   all tunnels that the book has for it
+  lantern tunnel open signal-hut console --browse  one, and its page in the browser
   lantern tunnel open lamp-01 --local 8443 --to 127.0.0.1:443
   lantern tunnel open lamp-01 --dynamic 1080       a SOCKS and HTTP proxy through the machine
   lantern tunnel open lamp-01 --remote 8080 --to 127.0.0.1:3000
-  lantern tunnel open chart-room --keep            and go on: the keeper holds them
-  lantern tunnel open chart-room console -- curl -k https://127.0.0.1:8443/
+  lantern tunnel open signal-hut --keep            and go on: the keeper holds them
+  lantern tunnel open signal-hut console -- curl -k https://127.0.0.1:8443/
 
 They stay open until Ctrl-C, and a link that is lost is made again: callers are held meanwhile
 and then turned away. A machine that proves to be another one, or lets nobody in, ends the

@@ -9,8 +9,10 @@ use std::process::Stdio;
 use std::sync::Arc;
 
 use lantern_book::{Home, KeyRing};
-use lantern_harbour::{Harbour, LatencyLink, LitMachine, MachineSpec, sample_fleet};
-use lantern_keys::{KeyAlgorithm, PrivateKey};
+use lantern_harbour::{
+    Harbour, LatencyLink, LitMachine, LitWindows, MachineSpec, WindowsSpec, sample_fleet, sample_windows,
+};
+use lantern_keys::{KeyAlgorithm, PrivateKey, TlsCertificate};
 use lantern_operations::demo::{self, Beat, DemoMachine, Ending, KEY, Run, SET_UP_ANEW};
 use lantern_operations::quoted;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
@@ -71,8 +73,10 @@ async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
     let broken = |error| Failure::new(code::INTERNAL, format!("cannot make the simulated machines: {error}"));
     let specs = sample_fleet(&key.public).map_err(broken)?;
     let (harbour, links) = light(specs, args.latency).await?;
-    let machines: Vec<DemoMachine> =
+    let windows = light_windows().await?;
+    let mut machines: Vec<DemoMachine> =
         harbour.machines().iter().filter_map(|lit| as_told(lit, &links)).collect();
+    machines.extend(windows_as_told(&windows));
     demo::enter_into_book(home, &machines)?;
     // Kept lit for the stay: the machine in the book leads to it after the walk.
     let mut _relit = None;
@@ -125,7 +129,32 @@ fn as_told(lit: &LitMachine, links: &[(String, LatencyLink)]) -> Option<DemoMach
         name: lit.spec.name.clone(),
         address: line.map_or(lit.address, |(_, link)| link.address),
         inner_address: lit.spec.inner_address.clone(),
+        is_windows: false,
         fingerprint: lit.spec.host_keys.first()?.public().fingerprint(),
+    })
+}
+
+/// Opens the machine of Windows, on the usual port when it is free.
+async fn light_windows() -> Result<LitWindows, Failure> {
+    let failed = |error: std::io::Error| {
+        Failure::new(code::LOCAL, format!("cannot light the machine of Windows: {error}"))
+    };
+    let spec = sample_windows().map_err(failed)?;
+    let usual = WindowsSpec { port: lantern_book::DEFAULT_WINRM_PORT, ..spec.clone() };
+    match LitWindows::light(usual).await {
+        Ok(lit) => Ok(lit),
+        Err(_) => LitWindows::light(spec).await.map_err(failed),
+    }
+}
+
+fn windows_as_told(lit: &LitWindows) -> Option<DemoMachine> {
+    let certificate = TlsCertificate::read(&lit.certificate()?).ok()?;
+    Some(DemoMachine {
+        name: lit.name(),
+        address: lit.address,
+        inner_address: None,
+        is_windows: true,
+        fingerprint: certificate.fingerprint(),
     })
 }
 
@@ -148,9 +177,10 @@ fn stay(home: &Path, lantern: &Path, machines: &[DemoMachine]) -> Result<(), Fai
         ("shell foghorn", "wants the key, then the password: low visibility"),
         ("shell tide-gauge", "asks for the password: spring tide; and the code: 2718"),
         ("run lamp-01 -- cat tides.csv", "a command, its output and its status"),
+        ("check chart-room", "Windows, over WinRM; asks for the password: high water"),
         ("check @coast", "every step to the machines of the coast at once"),
         (&paste, "what a console hands out"),
-        ("tunnel open chart-room console --browse", "a page on its loopback, in the browser"),
+        ("tunnel open signal-hut console --browse", "a page on its loopback, in the browser"),
         ("tunnel list --watch", "what is open"),
         ("run lamp-01 --display -- lamp-view", "a window of the machine's, where a display is"),
         ("key audit", "what is wrong with the ring"),
