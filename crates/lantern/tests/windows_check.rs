@@ -279,3 +279,50 @@ fn a_wrong_password_is_tried_once() {
     let nobody = desk.lantern(&["run", "chart-room", "--no-questions", "--", "hostname"]).expect(249);
     assert!(nobody.err.contains("--password-from"), "{}", nobody.err);
 }
+
+/// A listener that is missing beside one that is there, with an address of its own, since the usual ports are meant.
+#[test]
+fn the_other_port_is_looked_at_where_the_right_one_does_not_answer() {
+    let address = std::net::IpAddr::V4(std::net::Ipv4Addr::new(127, 77, 1, 40));
+    let spec = WindowsSpec { certificate: None, address, port: 5985, ..chart_room() };
+    let windows = Windows::light(spec);
+    let desk = desk_for(&windows, &[]);
+    desk.lantern(&["machine", "set", "chart-room", "port="]).expect(0);
+    let account = check(&desk, 244);
+    assert_eq!(account["failed_step"], "port");
+    for words in ["5985 answers: the service runs, and this listener is missing", "New-Item WSMan"] {
+        assert!(account.to_string().contains(words), "{words}: {account:#}");
+    }
+    // The port of plain HTTP asked for TLS, and mended as it is advised: then nothing listens there, as before.
+    desk.lantern(&["machine", "set", "chart-room", "port=5985"]).expect(0);
+    let account = check(&desk, 246);
+    let advice = "lantern machine set chart-room port=5986";
+    assert_eq!((account["failed_step"].as_str(), account["next"].as_str()), (Some("TLS"), Some(advice)));
+    desk.lantern(&advice.split(' ').skip(1).collect::<Vec<_>>()).expect(0);
+    assert_eq!(check(&desk, 244)["failed_step"], "port");
+    desk.lantern(&["machine", "set", "chart-room", "port=", "plain=private-network"]).expect(0);
+    check(&desk, 1);
+    desk.lantern(&["machine", "set", "chart-room", "plain=", "port=5985"]).expect(0);
+}
+
+/// A check that stops at the certificate says everything that is wrong with it.
+#[test]
+fn every_reason_of_a_certificate_is_told_at_once() {
+    let mut params = rcgen::CertificateParams::new(vec!["tide-gauge.example".to_owned()]).unwrap();
+    params.not_before = rcgen::date_time_ymd(2020, 1, 1);
+    params.not_after = rcgen::date_time_ymd(2021, 1, 1);
+    params.extended_key_usages = vec![rcgen::ExtendedKeyUsagePurpose::ClientAuth];
+    let certificate = Some(ServerCertificate::of(params).unwrap());
+    let windows = Windows::light(WindowsSpec { certificate, ..chart_room() });
+    let desk = desk_for(&windows, &[]);
+    let account = check(&desk, 248);
+    assert_eq!(account["failed_step"], "certificate");
+    for words in [
+        "it signed itself",
+        "it ended on 2021-01-01",
+        "it is for tide-gauge.example",
+        "not meant for servers",
+    ] {
+        assert!(account.to_string().contains(words), "{words}: {account:#}");
+    }
+}

@@ -60,18 +60,25 @@ pub enum Step<'a> {
         /// How long the exchange took.
         took: Duration,
     },
-    /// TLS was agreed, and the certificate's holder is there and trusted.
+    /// TLS was agreed, and the certificate's holder is there; whether it is trusted is yet to be decided.
     Secured {
         /// The version and the ciphers.
         tls: &'a str,
+        /// The certificate.
+        certificate: &'a TlsCertificate,
+        /// What is wrong with it.
+        faults: &'a [CertificateFault],
+        /// How long the handshake took.
+        took: Duration,
+    },
+    /// The certificate is trusted.
+    Certified {
         /// The certificate.
         certificate: &'a TlsCertificate,
         /// What is wrong with it, and is believed all the same.
         faults: &'a [CertificateFault],
         /// How it comes to be trusted.
         trust: &'a str,
-        /// How long the handshake took.
-        took: Duration,
     },
     /// The server named the methods that it would take.
     Offered {

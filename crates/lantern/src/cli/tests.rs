@@ -231,9 +231,10 @@ fn every_command_of_the_demo_can_be_typed() {
         name: name.to_owned(),
         address: "127.77.0.1:2222".parse().unwrap(),
         inner_address: None,
+        is_windows: false,
         fingerprint: FINGERPRINT.parse().unwrap(),
     };
-    let machines = ["lamp-01", "lamp-02", "foghorn", "harbour-gate", "pier-lamp"].map(machine);
+    let machines = ["lamp-01", "lamp-02", "foghorn", "harbour-gate", "pier-lamp", "chart-room"].map(machine);
     let beats = [opening(true), walk(&machines), changed_key("127.77.0.2:40000")].concat();
     let mut count = 0;
     for beat in beats {

@@ -10,17 +10,11 @@ const MAX_NAMES: usize = 6;
 
 /// Some lines about a certificate: whom it is for, who issued it, from when to when; and everything that speaks against it.
 pub(crate) fn describe(certificate: &TlsCertificate, faults: &[CertificateFault]) -> Fit {
-    let (from, until) = certificate.validity();
-    let issuer = match certificate.is_self_issued() {
-        true => "itself".to_owned(),
-        false => certificate.issuer().to_owned(),
-    };
     let mut text = fit!(
-        "  For {}; issued by {}; valid from {} to {}. Its thumbprint (SHA-1, weak) is {}.\n",
+        "  For {}; issued by {}; valid {}. Its thumbprint (SHA-1, weak) is {}.\n",
         names(certificate),
-        issuer,
-        day(from),
-        day(until),
+        issuer(certificate),
+        validity(certificate),
         certificate.thumbprint(),
     );
     if !faults.is_empty() {
@@ -31,6 +25,20 @@ pub(crate) fn describe(certificate: &TlsCertificate, faults: &[CertificateFault]
     }
     text.push(Fit::literal("\n"));
     text
+}
+
+/// Who issued it.
+pub(crate) fn issuer(certificate: &TlsCertificate) -> String {
+    match certificate.is_self_issued() {
+        true => "itself".to_owned(),
+        false => certificate.issuer().to_owned(),
+    }
+}
+
+/// From when to when it is valid.
+pub(crate) fn validity(certificate: &TlsCertificate) -> String {
+    let (from, until) = certificate.validity();
+    format!("from {} to {}", day(from), day(until))
 }
 
 /// Whom it is for.

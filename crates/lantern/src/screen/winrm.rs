@@ -1,6 +1,9 @@
 //! What failures of WinRM mean, and what to do about them: on the machine's console, in the book, here.
 
-use lantern_link::{LoginRefused, UserForm, WinrmFailure};
+use std::net::IpAddr;
+
+use lantern_book::{DEFAULT_WINRM_PORT, PLAIN_WINRM_PORT};
+use lantern_link::{LinkError, LoginRefused, UserForm, WinrmFailure};
 use lantern_operations::Target;
 use lantern_winrm::{FaultKind, WinrmError};
 
@@ -47,7 +50,7 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
     let there = |what: &str| format!("on the machine's console: {what}");
     let port = target.map_or(0, |target| target.port);
     match failure {
-        WinrmFailure::NotTls { .. } if port == lantern_book::PLAIN_WINRM_PORT => Advice::new(
+        WinrmFailure::NotTls { .. } if port == PLAIN_WINRM_PORT => Advice::new(
             ["5985 is the port of plain HTTP; TLS is at 5986, where the machine has a listener for it"],
             set("port=5986"),
         ),
@@ -160,6 +163,53 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
         }
         _ => Advice::new(Vec::<String>::new(), format!("lantern check {name}")),
     }
+}
+
+/// Nothing listens at the port, or nothing comes back from it. `source` is the address that the machine sees us come from; `other`, whether its other port
+/// answers.
+pub(crate) fn unreachable(
+    error: &LinkError,
+    target: &Target,
+    source: Option<IpAddr>,
+    other: Option<(u16, bool)>,
+) -> Advice {
+    let (port, name) = (target.port, &target.name);
+    let from = source.map_or("YOUR-ADDRESS".to_owned(), |source| source.to_string());
+    let rule = format!(
+        "New-NetFirewallRule -DisplayName 'WinRM {port}' -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress {from} -Action Allow"
+    );
+    let there = |what: &str| format!("on the machine's console: {what}");
+    let mut advice = match error {
+        LinkError::DialTimedOut { .. } => Advice::new(
+            [
+                "nothing came back, not even a refusal: a firewall drops the packets, the address is not the machine's (any more), or it is off. The rule lets the port in, and only from here; a cloud's own firewall comes before the machine's. On a network that Windows takes for a public one, its own rule lets in none but neighbors",
+            ],
+            there(&rule),
+        ),
+        _ if port == PLAIN_WINRM_PORT => Advice::new(
+            [
+                "the machine answers that nothing listens there: the service is stopped, or has no listener for plain HTTP, which is as well",
+            ],
+            format!("lantern machine set {name} plain= port={DEFAULT_WINRM_PORT}"),
+        ),
+        _ => Advice::new(
+            [
+                "the machine answers that nothing listens there: the service is stopped, or has no listener with TLS. One with a certificate of its own:",
+            ],
+            there(NEW_LISTENER),
+        ),
+    };
+    match (error, other) {
+        (LinkError::DialTimedOut { .. }, Some((other, true))) => {
+            advice.lines.push(format!("{other} answers: the firewall lets that port in, and not {port}"));
+        }
+        (_, Some((other, true))) => {
+            advice.lines.push(format!("{other} answers: the service runs, and this listener is missing"));
+        }
+        (_, Some((other, false))) => advice.lines.push(format!("{other} does not answer either")),
+        (_, None) => {}
+    }
+    advice
 }
 
 fn no_login(offered: &[String], set: &dyn Fn(&str) -> String, there: &dyn Fn(&str) -> String) -> Advice {

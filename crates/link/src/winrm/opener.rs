@@ -135,9 +135,10 @@ impl Opener {
         let tls = words(&stream);
         let faults = faults(&shown, &names, Timestamp::now().as_second());
         if self.certificate.is_none() {
-            let trust = decide(way, &shown, &faults, &reached, ask).await?;
-            let certificate = &shown.certificate;
-            ask.step(&Step::Secured { tls: &tls, certificate, faults: &faults, trust: &trust, took });
+            let (certificate, faults) = (&shown.certificate, faults.as_slice());
+            ask.step(&Step::Secured { tls: &tls, certificate, faults, took });
+            let trust = decide(way, &shown, faults, &reached, ask).await?;
+            ask.step(&Step::Certified { certificate, faults, trust: &trust });
         }
         let http = started(Http::start(Box::new(stream), host, &request.path).await)?;
         Ok((Session::new(http, Some(shown.endpoint_hash.clone())), Some(shown)))

@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use lantern_keys::CertificateFault;
+
 use super::findings::{CheckError, Finding, Mend};
 use crate::{LoginClues, Target};
 
@@ -153,6 +155,10 @@ pub struct Account {
     pub source: Option<std::net::IpAddr>,
     /// What is known here about a login that was refused.
     pub clues: LoginClues,
+    /// What is wrong with the certificate that was shown.
+    pub certificate_faults: Vec<CertificateFault>,
+    /// Another port of the service that was tried when the right one did not answer, and whether that one does.
+    pub other_port: Option<(u16, bool)>,
 }
 
 impl Account {

@@ -199,8 +199,11 @@ impl Story {
                 self.put(Line::new(Stage::HostKey, Mark::Good, saw));
                 self.put_early();
             }
-            Step::Secured { tls, certificate, faults, trust, took } => {
+            Step::Secured { tls, faults, took, .. } => {
+                self.account.certificate_faults = faults.to_vec();
                 self.put(good(Stage::Tls, (*tls).to_owned(), took));
+            }
+            Step::Certified { certificate, faults, trust } => {
                 let saw = format!("{} {} ({trust})", certificate.describe(), certificate.fingerprint());
                 let mark = if faults.iter().any(is_doubtful) { Mark::Doubt } else { Mark::Good };
                 let line = Line::new(Stage::Certificate, mark, saw);

@@ -1,12 +1,14 @@
 //! The way to a machine that is spoken to by WinRM, and what can be seen there.
 
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use jiff::Timestamp;
-use lantern_book::{Home, Uses};
+use lantern_book::{DEFAULT_WINRM_PORT, Home, PLAIN_WINRM_PORT, Uses};
 use lantern_link::{CommandWords, LinkError, ProcessEnd, Program, Remote, RemoteRequest, Runs};
 use lantern_ssh::{Stream, neutralize_line};
+use tokio::net::TcpStream;
+use tokio::time::timeout;
 
 use super::account::{Line, Mark, Stage};
 use super::failing::failed_on_the_way;
@@ -16,6 +18,9 @@ use crate::{ReachOptions, Target};
 
 /// Most of what a program says about itself that is read, in bytes.
 const MAX_SAID: usize = 512;
+
+/// How long the other port has to answer.
+const OTHER_PORT_LIMIT: Duration = Duration::from_secs(2);
 
 /// From the first packet to a program that runs there.
 pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, target: &Target) {
@@ -32,7 +37,12 @@ pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, t
     }
     let remote = match Remote::connect(&request, watcher).await {
         Ok(remote) => remote,
-        Err(error) => return failed_on_the_way(&mut watcher.story(), error),
+        Err(error) => {
+            let found = other_port(&error, target).await;
+            let mut story = watcher.story();
+            story.account.other_port = found;
+            return failed_on_the_way(&mut story, error);
+        }
     };
     // Where it cannot be written, the next look sees the machine too.
     let _ = Uses::of(home).note(&target.name, |noted| noted.seen = Some(Timestamp::now()));
@@ -40,6 +50,23 @@ pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, t
         failed_on_the_way(&mut watcher.story(), error);
     }
     remote.close().await;
+}
+
+/// Whether the port of plain HTTP answers where that of TLS does not, or the reverse: then it is a rule of the firewall, or a listener, that is missing. Asked
+/// only where nothing is in between.
+async fn other_port(error: &LinkError, target: &Target) -> Option<(u16, bool)> {
+    let is_about_port = matches!(error, LinkError::Refused { .. } | LinkError::DialTimedOut { .. });
+    let other = match target.port {
+        DEFAULT_WINRM_PORT => PLAIN_WINRM_PORT,
+        PLAIN_WINRM_PORT => DEFAULT_WINRM_PORT,
+        _ => return None,
+    };
+    if !is_about_port || !target.via.is_empty() || target.proxy.is_some() {
+        return None;
+    }
+    let address = target.addresses.first()?;
+    let connected = timeout(OTHER_PORT_LIMIT, TcpStream::connect((address.as_str(), other))).await;
+    Some((other, matches!(connected, Ok(Ok(_)))))
 }
 
 async fn look_around(watcher: &Watcher, remote: &Remote) -> Result<(), LinkError> {

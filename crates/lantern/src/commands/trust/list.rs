@@ -3,11 +3,13 @@
 use std::borrow::Cow;
 
 use lantern_book::{BookError, Home, TrustRecord, TrustStore};
+use lantern_keys::TlsCertificate;
 use serde_json::{Value, json};
 
 use super::{certificates_json, keys_json, known_names};
 use crate::cli::trust::ShowArgs;
 use crate::cli::trust::list::ListArgs;
+use crate::screen::certificate;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::Fit;
 use crate::screen::flags_view;
@@ -123,12 +125,26 @@ fn picture(store: &TrustStore, name: &str, record: &TrustRecord) -> Fit {
     }
     for known in &record.certificates {
         text.end_line();
+        let fingerprint = known.fingerprint();
+        let refused = store.is_revoked(&fingerprint).map(|revoked| format!("REVOKED: {}", revoked.reason));
+        let read = TlsCertificate::read(&known.der).ok();
+        let of = |what: fn(&TlsCertificate) -> String| {
+            read.as_ref().map(|read| what(read).into()).unwrap_or_default()
+        };
+        let key = read.as_ref().map(TlsCertificate::describe).unwrap_or_default();
         text.push(output::fields(&[
-            ("TLS certificate", known.fingerprint().to_string().into()),
+            ("certificate", format!("{key}  {fingerprint}").trim_start().into()),
+            ("thumbprint", of(TlsCertificate::thumbprint)),
+            ("for", of(certificate::names)),
+            ("issued by", of(certificate::issuer)),
+            ("valid", of(certificate::validity)),
             ("verified", known.verified.to_string().into()),
             ("first seen", day(known.first_seen).into()),
             ("last seen", day(known.last_seen).into()),
+            ("refused", refused.map(Fit::from).unwrap_or_default()),
         ]));
+        text.end_line();
+        text.push(flags_view::draw(&fingerprint, output::colorful_stdout()).indented(4));
     }
     text
 }

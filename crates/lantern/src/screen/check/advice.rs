@@ -1,5 +1,6 @@
 //! What the steps of a check come to: a sentence, an exit code, and the next command.
 
+use lantern_book::Protocol;
 use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend};
 
 use super::mends::{Known, mend, why_refused};
@@ -30,7 +31,10 @@ pub(crate) fn conclusion(account: &Account) -> Conclusion {
         let sentence = format!("{name} cannot be used{at}: {}.", failed.error.headline());
         return Conclusion { sentence, command: of_failure(failed, account).1 };
     }
-    let shell = || format!("lantern shell {}", typed(account));
+    let shell = || match account.target.as_ref().map(|target| target.protocol) {
+        Some(Protocol::Winrm) => format!("lantern run {} -- hostname", typed(account)),
+        _ => format!("lantern shell {}", typed(account)),
+    };
     let mut doubts = account.doubts();
     let Some(first) = doubts.next() else {
         return Conclusion { sentence: format!("{name} is well."), command: shell() };
@@ -117,7 +121,9 @@ fn of_failure(failed: &Failed, account: &Account) -> (Vec<String>, String) {
         (CheckError::Way(error), Some(target)) => {
             // A machine behind a gateway sees the gateway.
             let source = account.source.filter(|_| target.via.is_empty());
-            mend(error, target, failed.gateway.as_deref(), &Known { source, clues: &account.clues })
+            let (clues, faults) = (&account.clues, account.certificate_faults.as_slice());
+            let known = Known { source, clues, faults, other_port: account.other_port };
+            mend(error, target, failed.gateway.as_deref(), &known)
         }
         (CheckError::Way(_) | CheckError::BrokenOff, _) => {
             (Vec::new(), format!("lantern check {}", typed(account)))

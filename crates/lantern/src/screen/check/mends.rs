@@ -2,12 +2,14 @@
 
 use std::net::IpAddr;
 
+use lantern_book::Protocol;
+use lantern_keys::CertificateFault;
 use lantern_link::{AuthFailure, LinkError, TrustFailure};
 use lantern_operations::{LoginClues, Target};
 use lantern_ssh::{OpenFailure, SshError};
 
 use crate::screen::login_advice::{Typed, advise};
-use crate::screen::winrm;
+use crate::screen::{certificate, winrm};
 use lantern_operations::quoted;
 
 /// Why a key or a password was refused, as far as that can be known from outside.
@@ -39,6 +41,10 @@ pub(super) struct Known<'a> {
     pub(super) source: Option<IpAddr>,
     /// About a login that was refused.
     pub(super) clues: &'a LoginClues,
+    /// What is wrong with the certificate that was shown.
+    pub(super) faults: &'a [CertificateFault],
+    /// Whether another port of the service answers.
+    pub(super) other_port: Option<(u16, bool)>,
 }
 
 /// What a failure means and what to do, a line each, and the one command to type.
@@ -64,6 +70,13 @@ pub(super) fn mend(
             ]),
             set(&format!("address=ADDRESS   (now: {address})")),
         ),
+        LinkError::Refused { .. } | LinkError::DialTimedOut { .. }
+            if target.protocol == Protocol::Winrm && gateway.is_none() =>
+        {
+            let winrm::Advice { lines, command } =
+                winrm::unreachable(error, target, known.source, known.other_port);
+            (lines, command)
+        }
         LinkError::Refused { .. } => (
             service_is_off(target.port),
             format!("on the machine's console: {}", "sudo systemctl status ssh sshd"),
@@ -131,7 +144,13 @@ pub(super) fn mend(
             let winrm::Advice { lines, command } = winrm::advise(failure, name, Some(target));
             (lines, command)
         }
-        LinkError::Trust(trust) => mend_trust(trust, name),
+        LinkError::Trust(trust) => {
+            let (mut lines, command) = mend_trust(trust, name);
+            if trust.is_about_certificate() {
+                lines.extend(known.faults.iter().map(certificate::words));
+            }
+            (lines, command)
+        }
         LinkError::Auth(auth) => mend_login(auth, target, &typed, known.clues),
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => (
             own(&[

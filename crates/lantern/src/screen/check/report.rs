@@ -13,7 +13,7 @@ use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
 
 /// How wide the name of a step is.
-const STAGE_WIDTH: usize = 10;
+const STAGE_WIDTH: usize = 11;
 const MARK_WIDTH: usize = 6;
 /// How much of a step's account a table has room for, in characters.
 const DETAIL_WIDTH: usize = 48;
