@@ -49,15 +49,17 @@ fn print(name: &str, book: &MachineBook, trust: &TrustStore, home: &Home, all: b
     let path = MachineBook::path(home);
     output::print(&fit!("{}  {}, line {}\n\n", name, path.display(), book.line(name)))?;
     output::print(&settings_table(&effective, all))?;
+    let is_winrm = effective.text(Field::Protocol) == Some("winrm");
     let met = match &record {
         None => "never met: the next contact is the first".into(),
+        Some(record) if is_winrm => Fit::stacked(record.certificates.iter().map(ToString::to_string)),
         Some(record) => Fit::stacked(record.keys.iter().map(ToString::to_string)),
     };
     let at = record.map(|record| record.addresses.join(", ")).unwrap_or_default();
     let noted = Uses::of(home).get(name);
     let when = |time: Option<jiff::Timestamp>| Fit::from(time.map(ago).unwrap_or_default());
     let pairs = [
-        ("host keys", met),
+        (if is_winrm { "certificate" } else { "host keys" }, met),
         ("met at", at.into()),
         ("last used", when(noted.used)),
         ("last seen", when(noted.seen)),
