@@ -9,7 +9,7 @@ use der::oid::ObjectIdentifier;
 use der::{Decode, Encode};
 use x509_cert::Certificate;
 use x509_cert::ext::pkix::name::GeneralName;
-use x509_cert::ext::pkix::{BasicConstraints, ExtendedKeyUsage, SubjectAltName};
+use x509_cert::ext::pkix::{ExtendedKeyUsage, SubjectAltName};
 
 use crate::container::spki;
 use crate::{Fingerprint, KeyError, PublicKey};
@@ -139,9 +139,9 @@ struct Facts {
     not_before: i64,
     not_after: i64,
     key: Option<PublicKey>,
+    rsa_bits: Option<usize>,
     key_info: Vec<u8>,
     for_servers: bool,
-    is_authority: bool,
     weak_signature: Option<&'static str>,
     signature_bits: Option<u32>,
 }
@@ -172,7 +172,6 @@ impl TlsCertificate {
         let alternatives = says.get_extension::<SubjectAltName>().map_err(broken)?;
         let names = alternatives.map(|(_, names)| names.0.iter().filter_map(name).take(MAX_NAMES).collect());
         let usage = says.get_extension::<ExtendedKeyUsage>().map_err(broken)?;
-        let constraints = says.get_extension::<BasicConstraints>().map_err(broken)?;
         let algorithm = whole.signature_algorithm().oid;
         let seconds = |time: x509_cert::time::Time| {
             i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX)
@@ -184,10 +183,10 @@ impl TlsCertificate {
             not_before: seconds(says.validity().not_before),
             not_after: seconds(says.validity().not_after),
             key: spki::decode(&key_info).ok(),
+            rsa_bits: spki::rsa_bits(&key_info),
             key_info,
             // Without the extension it is for everything.
             for_servers: usage.is_none_or(|(_, usage)| usage.0.iter().any(|oid| FOR_SERVERS.contains(oid))),
-            is_authority: constraints.is_some_and(|(_, constraints)| constraints.ca),
             signature_bits: STRONGER_SIGNATURES
                 .iter()
                 .find(|(oid, _)| *oid == algorithm)
@@ -243,7 +242,7 @@ impl TlsCertificate {
         &self.0.key_info
     }
 
-    /// The length of the hash in its signature, in bits, where that is more than 256.
+    /// The bits of its signature's hash, where that is longer than 256.
     pub fn signature_bits(&self) -> Option<u32> {
         self.0.signature_bits
     }
@@ -253,14 +252,14 @@ impl TlsCertificate {
         self.0.subject == self.0.issuer
     }
 
-    /// Whether it may issue others.
-    pub fn is_authority(&self) -> bool {
-        self.0.is_authority
-    }
-
     /// What people call its key: "ECDSA P-256", "RSA 2048".
     pub fn describe(&self) -> String {
-        self.0.key.as_ref().map_or_else(|| "a key of another kind".to_owned(), PublicKey::describe)
+        match (&self.0.key, self.0.rsa_bits) {
+            (Some(key), _) => key.describe(),
+            // Smaller than any that is read as a key.
+            (None, Some(bits)) => format!("RSA {bits}"),
+            (None, None) => "a key of another kind".to_owned(),
+        }
     }
 
     /// Its first name, else its subject: text from outside.
@@ -290,9 +289,7 @@ impl TlsCertificate {
         if !facts.for_servers {
             faults.push(CertificateFault::NotForServers);
         }
-        if let Some(PublicKey::Rsa { n, .. }) = &facts.key
-            && n.len() * 8 < MIN_RSA
-        {
+        if facts.rsa_bits.is_some_and(|bits| bits < MIN_RSA) {
             faults.push(CertificateFault::WeakKey { key: self.describe() });
         }
         if let Some(hash) = facts.weak_signature {

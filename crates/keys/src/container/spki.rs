@@ -31,6 +31,15 @@ pub(crate) fn decode(bytes: &[u8]) -> Result<PublicKey, KeyError> {
     }
 }
 
+/// The size of an RSA key in SubjectPublicKeyInfo, in bits, also of one that is too small to be read as a key.
+pub(crate) fn rsa_bits(bytes: &[u8]) -> Option<usize> {
+    let info =
+        SubjectPublicKeyInfoRef::from_der(bytes).ok().filter(|info| info.algorithm.oid == oids::RSA)?;
+    let key = pkcs1::RsaPublicKeyRef::from_der(info.subject_public_key.as_bytes()?).ok()?;
+    let modulus = key.modulus.as_bytes();
+    Some(modulus.len() * 8 - modulus.first().map_or(0, |byte| byte.leading_zeros() as usize))
+}
+
 /// Writes SubjectPublicKeyInfo.
 pub(crate) fn encode(key: &PublicKey) -> Result<Vec<u8>, KeyError> {
     let refused = |_| KeyError::Refused("write down a public key");

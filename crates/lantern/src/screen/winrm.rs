@@ -75,6 +75,10 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             ],
             set("plain=private-network"),
         ),
+        WinrmFailure::Tls { why, .. } if why.contains("too weak") => {
+            let words = "it needs a certificate with another key, ECDSA or RSA of 2048 bits and more:";
+            Advice::new([words], there(NEW_LISTENER))
+        }
         WinrmFailure::Tls { .. } => {
             Advice::new(["the machine's log of the system (Schannel) says why"], there(LISTENERS))
         }

@@ -9,6 +9,7 @@ use hyper::header::{AUTHORIZATION, CONTENT_LENGTH, CONTENT_TYPE, HOST, HeaderMap
 use hyper::{Method, Request, StatusCode};
 use hyper_util::rt::TokioIo;
 use lantern_winrm::limits::MAX_MESSAGE;
+use rustls::AlertDescription;
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
 use tracing::debug;
@@ -48,6 +49,8 @@ pub(super) enum Broken {
     NotHttp,
     /// The connection ended; whether a part of the answer had come.
     Ended { is_amid: bool, why: String },
+    /// TLS was ended by the machine, after the handshake: so it is where version 1.3 wants a client's certificate.
+    Alert(AlertDescription),
     /// Nothing came in time.
     TimedOut(Duration),
     /// More came than we read.
@@ -114,6 +117,9 @@ impl Http {
             Ok(Ok(response)) => response,
             Ok(Err(error)) if error.is_parse() => return Err(Broken::NotHttp),
             Ok(Err(error)) => {
+                if let Some(alert) = alert(&error) {
+                    return Err(Broken::Alert(alert));
+                }
                 return Err(Broken::Ended {
                     is_amid: error.is_incomplete_message(),
                     why: crate::error::chain(&error),
@@ -131,4 +137,17 @@ impl Http {
             Err(_) => Err(Broken::TimedOut(limit)),
         }
     }
+}
+
+/// The alert of TLS behind an error, where there is one.
+fn alert(error: &hyper::Error) -> Option<AlertDescription> {
+    let mut cause = std::error::Error::source(error);
+    while let Some(error) = cause {
+        let inner = error.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+        if let Some(rustls::Error::AlertReceived(alert)) = inner.and_then(|inner| inner.downcast_ref()) {
+            return Some(*alert);
+        }
+        cause = error.source();
+    }
+    None
 }

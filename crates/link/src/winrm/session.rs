@@ -15,6 +15,7 @@ use zeroize::Zeroizing;
 
 use super::failure::{LoginRefused, WinrmFailure};
 use super::http::{Broken, Http, Incoming, Outgoing};
+use super::tls::alerted;
 use super::user::UserForm;
 
 /// The type of messages that nobody has sealed.
@@ -231,6 +232,7 @@ impl Session {
             }
             Broken::NotHttp => WinrmFailure::NotHttp { place }.into(),
             Broken::Ended { is_amid, why } => PostError::Lost { is_amid, why },
+            Broken::Alert(alert) => alerted(alert, place).into(),
             Broken::TimedOut(limit) => {
                 WinrmFailure::Unanswered { machine, what, seconds: limit.as_secs() }.into()
             }

@@ -1,15 +1,17 @@
 //! TLS towards a machine. What it presents is looked at after the handshake, and before a byte of ours leaves: who it is may be for a person to say.
 
 use std::net::IpAddr;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 use ::aws_lc_rs::digest::{SHA256, SHA384, SHA512, digest};
-use lantern_keys::{CertificateName, TlsCertificate};
-use rustls::client::WebPkiServerVerifier;
+use lantern_keys::{CertificateFault, CertificateName, TlsCertificate};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::client::{ResolvesClientCert, WebPkiServerVerifier};
 use rustls::crypto::{CryptoProvider, aws_lc_rs, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::sign::CertifiedKey;
 use rustls::{AlertDescription, ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
@@ -36,6 +38,19 @@ pub(super) struct Shown {
 struct Watcher {
     provider: Arc<CryptoProvider>,
     shown: Mutex<Vec<CertificateDer<'static>>>,
+    /// Whether it asked for a certificate of ours.
+    asks: AtomicBool,
+}
+
+impl ResolvesClientCert for Watcher {
+    fn resolve(&self, _: &[&[u8]], _: &[SignatureScheme]) -> Option<Arc<CertifiedKey>> {
+        self.asks.store(true, Ordering::Relaxed);
+        None
+    }
+
+    fn has_certs(&self) -> bool {
+        false
+    }
 }
 
 impl ServerCertVerifier for Watcher {
@@ -85,13 +100,17 @@ pub(super) async fn shake_hands(
 ) -> Result<(TlsStream<Line>, Shown), WinrmFailure> {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let tls = |error: rustls::Error| WinrmFailure::Tls { place: place.to_owned(), why: error.to_string() };
-    let watcher = Arc::new(Watcher { provider: provider.clone(), shown: Mutex::default() });
+    let watcher = Arc::new(Watcher {
+        provider: provider.clone(),
+        shown: Mutex::default(),
+        asks: AtomicBool::new(false),
+    });
     let mut config = ClientConfig::builder_with_provider(provider.clone())
         .with_safe_default_protocol_versions()
         .map_err(tls)?
         .dangerous()
         .with_custom_certificate_verifier(watcher.clone())
-        .with_no_client_auth();
+        .with_client_cert_resolver(watcher.clone());
     // Each connection logs in by itself; a ticket would save nothing, and tie them together.
     config.resumption = rustls::client::Resumption::disabled();
     let server = match ServerName::try_from(name.to_owned()) {
@@ -105,7 +124,9 @@ pub(super) async fn shake_hands(
     let connecting = TlsConnector::from(Arc::new(config)).connect(server, line);
     let stream = match timeout(limit, connecting).await {
         Ok(Ok(stream)) => stream,
-        Ok(Err(error)) => return Err(failure(&error, place)),
+        Ok(Err(error)) => {
+            return Err(too_weak(&watcher, place).unwrap_or_else(|| failure(&error, &watcher, place)));
+        }
         Err(_) => {
             let seconds = limit.as_secs();
             return Err(WinrmFailure::Unanswered {
@@ -125,13 +146,33 @@ pub(super) async fn shake_hands(
     Ok((stream, Shown { certificate, is_vouched, endpoint_hash }))
 }
 
+/// Whether a handshake failed since the certificate that was shown has a key that nobody should verify with.
+fn too_weak(watcher: &Watcher, place: &str) -> Option<WinrmFailure> {
+    let shown = watcher.shown.lock().unwrap_or_else(PoisonError::into_inner);
+    let certificate = TlsCertificate::read(shown.first()?).ok()?;
+    let weak = certificate.faults(&[], 0).into_iter().find_map(|fault| match fault {
+        CertificateFault::WeakKey { key } => Some(key),
+        _ => None,
+    })?;
+    Some(WinrmFailure::Tls {
+        place: place.to_owned(),
+        why: format!("the key of its certificate is too weak: {weak}"),
+    })
+}
+
 /// What the error of a handshake says about the machine.
-fn failure(error: &std::io::Error, place: &str) -> WinrmFailure {
+fn failure(error: &std::io::Error, watcher: &Watcher, place: &str) -> WinrmFailure {
     use rustls::Error as Tls;
     let place = place.to_owned();
     match error.get_ref().and_then(|inner| inner.downcast_ref::<Tls>()) {
         Some(Tls::InvalidMessage(_)) => WinrmFailure::NotTls { place },
         Some(Tls::PeerIncompatible(_)) => WinrmFailure::TlsNothingInCommon { place },
+        // To a client without a certificate, version 1.2 says no more than this (RFC 5246 §7.4.6).
+        Some(Tls::AlertReceived(AlertDescription::HandshakeFailure))
+            if watcher.asks.load(Ordering::Relaxed) =>
+        {
+            WinrmFailure::ClientCertificate { place, why: "it wants one".into() }
+        }
         Some(Tls::AlertReceived(alert)) => alerted(*alert, place),
         Some(other) => WinrmFailure::Tls { place, why: other.to_string() },
         None => match error.kind() {
