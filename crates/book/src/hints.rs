@@ -16,6 +16,8 @@ const FOLDER: &str = "hints";
 const MAX_LEN: u64 = 512;
 /// What stands for a hint that is none.
 const NO_GUESS: &str = "- -";
+/// What stands in front of a stack's version.
+const STACK: &str = "stack ";
 /// So many visits are enough to call a number the same at every one.
 pub const ENOUGH_VISITS: u32 = 2;
 
@@ -124,6 +126,22 @@ impl Hints {
         Some(Hint { kex: kex.to_owned(), host_key: host_key.to_owned() })
     }
 
+    /// The version of a machine's stack of WS-Management, where it has said it.
+    pub fn stack(&self, machine: &str) -> Option<u32> {
+        self.read(machine)?.lines().nth(1)?.strip_prefix(STACK)?.parse().ok()
+    }
+
+    /// Remembers that version, in place of what is known of another protocol, when it says something new.
+    ///
+    /// # Errors
+    /// What writing runs into.
+    pub fn note_stack(&self, machine: &str, stack: u32) -> Result<(), BookError> {
+        match self.stack(machine) == Some(stack) {
+            true => Ok(()),
+            false => self.files.write(machine, &format!("{NO_GUESS}\n{STACK}{stack}\n")),
+        }
+    }
+
     /// How a machine's server takes a session with the login.
     pub fn opening(&self, machine: &str) -> Opening {
         let text = self.read(machine).unwrap_or_default();
@@ -174,6 +192,20 @@ mod tests {
 
     fn hint(kex: &str) -> Hint {
         Hint { kex: kex.to_owned(), host_key: "ssh-ed25519".to_owned() }
+    }
+
+    #[test]
+    fn a_stack_is_remembered_in_place_of_guesses() {
+        let folder = tempfile::tempdir().unwrap();
+        let hints = Hints::of(&Home::new(folder.path().to_path_buf()));
+        assert_eq!(hints.stack("chart-room"), None);
+        hints.note_stack("chart-room", 3).unwrap();
+        hints.note_stack("chart-room", 3).unwrap();
+        assert_eq!((hints.stack("chart-room"), hints.opening("chart-room")), (Some(3), Opening::Unknown));
+        assert_eq!(hints.get("chart-room"), None);
+        // Spoken to by SSH from now on, it has guesses again.
+        hints.note("chart-room", Some(&hint("one")), &Opening::Changing).unwrap();
+        assert_eq!(hints.stack("chart-room"), None);
     }
 
     #[test]

@@ -9,7 +9,7 @@ use std::process::Stdio;
 use std::thread;
 use std::time::Duration;
 
-use lantern_harbour::WindowsFault;
+use lantern_harbour::{WindowsFault, WindowsSpec};
 use support::Screen;
 use support::windows::{PASSWORD, Windows, chart_room, desk_for, desk_that_trusts, faulty, run, trust};
 
@@ -210,4 +210,45 @@ fn what_only_ssh_has_is_refused_in_words() {
     terminal.send(&format!("{PASSWORD}\r"));
     assert_eq!(terminal.wait_for_exit(), 240, "{}", terminal.text());
     assert!(terminal.text().contains("WinRM"), "{}", terminal.text());
+}
+
+/// What is written down of a visit, however much of it is wanted, has no password in it, proven or sent.
+#[test]
+fn no_log_has_a_secret() {
+    for offers in [vec!["Negotiate"], vec!["Basic"]] {
+        let by = if offers == ["Basic"] { "login-by=basic" } else { "login-by=ntlm" };
+        let windows = Windows::light(WindowsSpec { offers, ..chart_room() });
+        let desk = desk_for(&windows, &[by]);
+        trust(&desk, &windows);
+        let log = desk.folder.path().join("log");
+        let words = ["--log", log.to_str().unwrap(), "-v"];
+        let words = [&words[..], &support::windows::run_words(&["--", "hostname"])].concat();
+        let outcome = desk.with_secrets(&words, PASSWORD, "").expect(0);
+        let log = std::fs::read_to_string(&log).unwrap();
+        assert!(!log.is_empty());
+        for secret in [PASSWORD, "a2VlcGVyOmhpZ2ggd2F0ZXI", "TlRMTVNTUA", "Authorization", "hyper"] {
+            assert!(
+                !log.contains(secret) && !outcome.err.contains(secret),
+                "{secret}: {log} {}",
+                outcome.err
+            );
+        }
+    }
+}
+
+/// A machine that has said which stack it has is asked for larger envelopes: fewer round trips for the same output.
+#[test]
+fn output_comes_in_larger_envelopes_once_the_stack_is_known() {
+    let windows = Windows::light(chart_room());
+    let desk = desk_that_trusts(&windows, &[]);
+    let asked = || windows.seen().requests.iter().filter(|what| **what == "output").count();
+    let questions = |desk: &support::Desk| {
+        let before = asked();
+        run(desk, &["--", "write-bytes", "2000000"]).expect(0);
+        asked() - before
+    };
+    let small = questions(&desk);
+    desk.with_secrets(&["check", "chart-room", "--password-from", "fd:3"], PASSWORD, "").expect(0);
+    let large = questions(&desk);
+    assert!(large < small, "{small} {large}");
 }

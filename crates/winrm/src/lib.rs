@@ -32,5 +32,5 @@ pub use error::WinrmError;
 pub use fault::Fault;
 pub use fault_code::FaultKind;
 pub use request::{NewCommand, NewShell, Request, Signal};
-pub use response::{Identity, Output, Received, Response};
+pub use response::{Identity, Output, Received, Response, max_envelope};
 pub use words::{WordsError, interpreter_line, program_line, split};

@@ -49,13 +49,13 @@ impl Identity {
         let (_, behind) = self.version.split_once("Stack:")?;
         behind.trim().split(|c: char| !c.is_ascii_digit()).next()?.parse().ok()
     }
+}
 
-    /// The largest envelopes that we ask it for, in bytes.
-    pub fn max_envelope(&self) -> u32 {
-        match self.stack() {
-            Some(stack) if stack >= 3 => crate::limits::LARGE_ENVELOPE,
-            _ => crate::limits::SMALL_ENVELOPE,
-        }
+/// The largest envelopes that a stack of this version is asked for, in bytes; as long as it is not known, what all of them take.
+pub fn max_envelope(stack: Option<u32>) -> u32 {
+    match stack {
+        Some(stack) if stack >= 3 => crate::limits::LARGE_ENVELOPE,
+        _ => crate::limits::SMALL_ENVELOPE,
     }
 }
 

@@ -10,7 +10,7 @@ use tokio::sync::Notify;
 use tokio::time::timeout;
 
 /// Output that nobody has asked for yet, in bytes: a pipe's worth; then its writer waits.
-const PIPE: usize = 64 * 1024;
+const PIPE: usize = 512 * 1024;
 /// The code of a program that was interrupted (STATUS_CONTROL_C_EXIT).
 pub(super) const INTERRUPTED: u32 = 0xc000_013a;
 

@@ -3,12 +3,11 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use lantern_book::Presented;
+use lantern_book::{Hints, Presented};
 use lantern_keys::SystemRandom;
-use lantern_winrm::limits::SMALL_ENVELOPE;
 use lantern_winrm::{
     CommandShell, NewCommand, NewShell, Request, RequestHeaders, Response, ShellConfig, WinrmError,
-    interpreter_line, program_line,
+    interpreter_line, max_envelope, program_line,
 };
 use tokio::sync::mpsc;
 use tokio::time::timeout;
@@ -90,6 +89,10 @@ impl WinrmRemote {
             return Err(answer(WinrmError::Wrong("answer")).into());
         };
         *self.first.lock().unwrap_or_else(PoisonError::into_inner) = Some(session);
+        if let Some(stack) = identity.stack() {
+            // A cache: without it, envelopes stay small.
+            let _ = Hints::of(&opener.request.way.home).note_stack(self.machine(), stack);
+        }
         Ok(identity)
     }
 
@@ -129,10 +132,11 @@ impl WinrmRemote {
             Runs::Shell => return Err(has_no("session at a terminal").into()),
             Runs::Command(words) => self.command(words)?,
         };
+        let hints = Hints::of(&self.opener.request.way.home);
         let config = ShellConfig {
             url: self.opener.request.url(),
             language: self.opener.request.language.clone(),
-            max_envelope: SMALL_ENVELOPE,
+            max_envelope: max_envelope(hints.stack(self.machine())),
             shell: NewShell {
                 environment: program.environment.clone(),
                 idle_time: Some(IDLE_TIME),
