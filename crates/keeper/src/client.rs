@@ -4,9 +4,13 @@ use std::io::ErrorKind;
 
 use lantern_book::Home;
 use lantern_keys::wire::WireError;
+use lantern_keys::{SecretBytes, SecretString};
 use lantern_link::{AgentClient, AgentError, AgentSocket};
 use lantern_ssh::agent::{AgentRequest, AgentResponse};
 
+use zeroize::Zeroizing;
+
+use crate::passwords::{DISOWN, RECALL, REMEMBER, Remember, question};
 use crate::socket_path;
 use crate::status::{STATUS, STOP, Status};
 
@@ -78,4 +82,54 @@ pub async fn must(home: &Home, request: &AgentRequest, what: &str) -> Result<(),
         AgentResponse::Success => Ok(()),
         _ => Err(KeeperError::Refused { what: what.to_owned() }),
     }
+}
+
+/// Has it remember the password of a user of a machine, for so many seconds or until it stops.
+///
+/// # Errors
+/// It does not run, has no room, or is locked.
+pub async fn remember(
+    home: &Home,
+    machine: &str,
+    user: &str,
+    password: &SecretString,
+    lifetime: Option<u32>,
+) -> Result<(), KeeperError> {
+    let password = SecretBytes::new(password.expose_secret().as_bytes().to_vec());
+    let mut content = Remember { machine: machine.into(), user: user.into(), password, lifetime }.encode();
+    let request = AgentRequest::Extension { name: REMEMBER.into(), content: std::mem::take(&mut *content) };
+    let outcome = must(home, &request, "remember it: it is locked, full, or the password too long").await;
+    if let AgentRequest::Extension { content, .. } = request {
+        drop(Zeroizing::new(content));
+    }
+    outcome
+}
+
+/// The password of a user of a machine; none where it does not run, is locked, or knows none.
+///
+/// # Errors
+/// What the socket says.
+pub async fn recall(home: &Home, machine: &str, user: &str) -> Result<Option<SecretString>, KeeperError> {
+    let Some(mut running) = find(home).await? else { return Ok(None) };
+    let request = AgentRequest::Extension { name: RECALL.into(), content: question(machine, user) };
+    match running.ask(&request).await? {
+        AgentResponse::Extension { content, .. } => Ok(match String::from_utf8(content) {
+            Ok(password) => Some(SecretString::new(password)),
+            Err(error) => {
+                drop(Zeroizing::new(error.into_bytes()));
+                None
+            }
+        }),
+        _ => Ok(None),
+    }
+}
+
+/// Has it forget the passwords for a machine, or all where no machine is named; whether there were any.
+///
+/// # Errors
+/// What the socket says.
+pub async fn disown(home: &Home, machine: &str) -> Result<bool, KeeperError> {
+    let Some(mut running) = find(home).await? else { return Ok(false) };
+    let request = AgentRequest::Extension { name: DISOWN.into(), content: question(machine, "") };
+    Ok(running.ask(&request).await? == AgentResponse::Success)
 }

@@ -11,7 +11,9 @@ mod holder;
 mod joining;
 mod made_with;
 mod outcomes;
+mod passwords;
 mod peer;
+mod recalling;
 mod service;
 mod share;
 mod stamp;
@@ -26,14 +28,15 @@ use std::path::PathBuf;
 
 use lantern_book::Home;
 
-pub use client::{KeeperError, find, must, status, stop_request};
+pub use client::{KeeperError, disown, find, must, recall, remember, status, stop_request};
 pub use errands::{Explain, Trouble};
 pub use holder::{
     Held, Holder, HolderAnswer, HolderRequest, LinkReport, MachineReport, Told, ask_all, keeper_socket,
 };
 pub use joining::{KeepError, KeeperShares, has_connections, is_older, keep};
+pub use recalling::Recalling;
 pub use service::{KeeperOptions, Sockets, listen, serve};
-pub use status::{HeldKey, Status};
+pub use status::{HeldKey, HeldPassword, Status};
 pub use terminal::unforeseen;
 pub use vault::close_process;
 pub use wanted::{Keeping, Wanted};

@@ -19,6 +19,7 @@ use zeroize::Zeroizing;
 use crate::confirm::{at_terminal, by_program};
 use crate::errands::{Errands, Explain};
 use crate::holder::{self, Beside, Holder};
+use crate::passwords::{DISOWN, Passwords, RECALL, REMEMBER};
 use crate::peer::is_ours;
 use crate::status::{HeldKey, STATUS, STOP, Status};
 use crate::terminal;
@@ -30,6 +31,7 @@ const MAX_CONNECTIONS: usize = 128;
 /// What all connections share.
 struct Shared {
     keeper: Mutex<Keeper>,
+    passwords: Mutex<Passwords>,
     /// Notified when deadlines may have changed.
     changed: Notify,
     stop: Notify,
@@ -113,6 +115,7 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
     let memory_locked = vault.is_locked();
     let shared = Arc::new(Shared {
         keeper: Mutex::new(Keeper::new(Box::new(vault), true)),
+        passwords: Mutex::new(Passwords::new()),
         changed: Notify::new(),
         stop: Notify::new(),
         started: Instant::now(),
@@ -147,7 +150,10 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
                 shared.with_keeper(|keeper| keeper.handle_timeout(Instant::now()));
             }
             () = shared.changed.notified() => {}
-            _ = tidying.tick() => errands.tidy(),
+            _ = tidying.tick() => {
+                errands.tidy();
+                shared.with_passwords(|passwords| passwords.handle_timeout(Instant::now()));
+            }
             () = shared.stop.notified() => return,
         }
     }
@@ -180,7 +186,13 @@ async fn converse(shared: &Shared, mut stream: UnixStream) {
                     Ok(request) => shared.answer(request, &stream).await,
                     Err(_) => AgentResponse::Failure,
                 };
-                if stream.write_all(&Frames::wrap(&answer.encode())).await.is_err() {
+                // It may hold a password.
+                let encoded = Zeroizing::new(answer.encode());
+                if let AgentResponse::Extension { content, .. } = answer {
+                    drop(Zeroizing::new(content));
+                }
+                let framed = Zeroizing::new(Frames::wrap(&encoded));
+                if stream.write_all(&framed).await.is_err() {
                     return;
                 }
             }
@@ -220,6 +232,34 @@ impl Shared {
         use_it(&mut self.keeper.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
+    fn with_passwords<T>(&self, use_them: impl FnOnce(&mut Passwords) -> T) -> T {
+        use_them(&mut self.passwords.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// What is asked about passwords; nothing else. While it is locked, nothing is told or changed.
+    fn about_passwords(&self, name: &str, content: &[u8]) -> Option<AgentResponse> {
+        if ![REMEMBER, RECALL, DISOWN].contains(&name) {
+            return None;
+        }
+        let now = Instant::now();
+        let is_locked = self.with_keeper(|keeper| keeper.is_locked());
+        let answer = |good: bool| if good { AgentResponse::Success } else { AgentResponse::Failure };
+        Some(self.with_passwords(|passwords| {
+            passwords.handle_timeout(now);
+            match name {
+                _ if is_locked => AgentResponse::Failure,
+                REMEMBER => answer(passwords.remember(content, now)),
+                DISOWN => answer(passwords.disown(content)),
+                _ => match passwords.recall(content) {
+                    Some(password) => {
+                        AgentResponse::Extension { name: RECALL.into(), content: password.to_vec() }
+                    }
+                    None => AgentResponse::Failure,
+                },
+            }
+        }))
+    }
+
     async fn answer(&self, request: AgentRequest, asker: &UnixStream) -> AgentResponse {
         match &request {
             AgentRequest::Extension { name, .. } if name == STATUS => {
@@ -228,16 +268,27 @@ impl Shared {
             AgentRequest::Extension { name, .. } if name == STOP => {
                 // What is held is wiped before the answer says so.
                 self.with_keeper(|keeper| keeper.forget_all());
+                self.with_passwords(Passwords::forget_all);
                 self.stop.notify_one();
                 return AgentResponse::Success;
             }
             _ => {}
         }
+        let request = match request {
+            AgentRequest::Extension { name, content } => {
+                let content = Zeroizing::new(content);
+                match self.about_passwords(&name, &content) {
+                    Some(answer) => return answer,
+                    None => AgentRequest::Extension { name, content: content.to_vec() },
+                }
+            }
+            request => request,
+        };
         let _turn = match &request {
             AgentRequest::Unlock(_) => Some(self.unlocking.lock().await),
             _ => None,
         };
-        let change = Change::of(&request);
+        let (change, forgets_all) = (Change::of(&request), matches!(request, AgentRequest::RemoveAll));
         let mut outcome = self.with_keeper(|keeper| keeper.handle(request, Instant::now()));
         while let Outcome::Later(at, request) = outcome {
             tokio::time::sleep_until(at.into()).await;
@@ -250,6 +301,9 @@ impl Shared {
         match outcome {
             Outcome::Answer(answer) => {
                 if let (AgentResponse::Success, Some(change)) = (&answer, change) {
+                    if forgets_all {
+                        self.with_passwords(Passwords::forget_all);
+                    }
                     self.follow(change);
                 }
                 answer
@@ -324,6 +378,10 @@ impl Shared {
                 memory_locked: self.memory_locked,
                 asks_by_program: self.confirm_with.is_some(),
                 keys: keys.collect(),
+                passwords: match keeper.is_locked() {
+                    true => Vec::new(),
+                    false => self.with_passwords(|passwords| passwords.held(now)),
+                },
             }
         })
     }

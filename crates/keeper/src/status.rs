@@ -8,7 +8,10 @@ pub(crate) const STATUS: &str = "status@brass-lantern";
 /// The extension that ends the process.
 pub(crate) const STOP: &str = "stop@brass-lantern";
 /// In place of a number of seconds: forever.
-const FOREVER: u32 = u32::MAX;
+pub(crate) const FOREVER: u32 = u32::MAX;
+
+/// Most passwords of a status.
+const MAX_PASSWORDS: u32 = 256;
 
 /// One key that is held.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,6 +24,17 @@ pub struct HeldKey {
     pub remaining: Option<u32>,
     /// Whether each use wants a yes.
     pub confirm: bool,
+}
+
+/// One password that is held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldPassword {
+    /// The machine.
+    pub machine: String,
+    /// Of which user.
+    pub user: String,
+    /// Seconds until it is forgotten.
+    pub remaining: Option<u32>,
 }
 
 /// The state of a keeper.
@@ -38,6 +52,8 @@ pub struct Status {
     pub asks_by_program: bool,
     /// The keys; none while it is locked.
     pub keys: Vec<HeldKey>,
+    /// The passwords; none while it is locked.
+    pub passwords: Vec<HeldPassword>,
 }
 
 impl Status {
@@ -55,6 +71,12 @@ impl Status {
             out.put_string(key.comment.as_bytes());
             out.put_uint32(key.remaining.unwrap_or(FOREVER));
             out.put_bool(key.confirm);
+        }
+        out.put_uint32(self.passwords.len() as u32);
+        for password in &self.passwords {
+            out.put_string(password.machine.as_bytes());
+            out.put_string(password.user.as_bytes());
+            out.put_uint32(password.remaining.unwrap_or(FOREVER));
         }
         out
     }
@@ -74,8 +96,16 @@ impl Status {
             let remaining = Some(reader.u32("remaining time")?).filter(|seconds| *seconds != FOREVER);
             keys.push(HeldKey { key, comment, remaining, confirm: reader.bool("confirm")? });
         }
+        let mut passwords = Vec::new();
+        // One that is older says nothing of them.
+        let count = if reader.rest().is_empty() { 0 } else { reader.u32("number of passwords")? };
+        for _ in 0..count.min(MAX_PASSWORDS) {
+            let (machine, user) = (reader.text("machine")?.to_owned(), reader.text("user")?.to_owned());
+            let remaining = Some(reader.u32("remaining time")?).filter(|seconds| *seconds != FOREVER);
+            passwords.push(HeldPassword { machine, user, remaining });
+        }
         reader.finish()?;
-        Ok(Self { pid, age, locked, memory_locked, asks_by_program, keys })
+        Ok(Self { pid, age, locked, memory_locked, asks_by_program, keys, passwords })
     }
 }
 
@@ -102,7 +132,10 @@ mod tests {
             numbers: (u32, u32),
             flags: (bool, bool, bool),
             keys in proptest::collection::vec(held(), 0..8),
+            passwords in proptest::collection::vec(("[a-z]{1,8}", "\\PC{1,8}", proptest::option::of(0..FOREVER)), 0..4),
         ) {
+            let held = |(machine, user, remaining)| HeldPassword { machine, user, remaining };
+            let passwords = passwords.into_iter().map(held).collect();
             let status = Status {
                 pid: numbers.0,
                 age: numbers.1,
@@ -110,6 +143,7 @@ mod tests {
                 memory_locked: flags.1,
                 asks_by_program: flags.2,
                 keys,
+                passwords,
             };
             prop_assert_eq!(Status::decode(&status.encode()), Ok(status));
         }

@@ -8,7 +8,8 @@ use zeroize::Zeroize;
 /// most systems.
 pub(crate) struct LockedVault {
     memory: Box<[u8]>,
-    lengths: [usize; MAX_KEYS],
+    lengths: Vec<usize>,
+    slot_len: usize,
     /// Unlocks when dropped; none where the system refused to lock.
     _guard: Option<region::LockGuard>,
     locked: bool,
@@ -17,10 +18,15 @@ pub(crate) struct LockedVault {
 impl LockedVault {
     /// Takes the memory and locks it as far as the system allows.
     pub(crate) fn new() -> Self {
-        let memory = vec![0u8; MAX_KEYS * SLOT_LEN].into_boxed_slice();
+        Self::with(MAX_KEYS, SLOT_LEN)
+    }
+
+    /// The same for so many secrets of that length at the most, in bytes.
+    pub(crate) fn with(slots: usize, slot_len: usize) -> Self {
+        let memory = vec![0u8; slots * slot_len].into_boxed_slice();
         let guard = region::lock(memory.as_ptr(), memory.len()).ok();
         let locked = guard.is_some();
-        Self { memory, lengths: [0; MAX_KEYS], _guard: guard, locked }
+        Self { memory, lengths: vec![0; slots], slot_len, _guard: guard, locked }
     }
 
     /// Whether the memory is locked.
@@ -32,9 +38,10 @@ impl LockedVault {
 impl Vault for LockedVault {
     fn store(&mut self, slot: usize, bytes: &[u8]) {
         self.wipe(slot);
-        if let (Some(place), Some(length)) =
-            (self.memory.get_mut(slot * SLOT_LEN..slot * SLOT_LEN + bytes.len()), self.lengths.get_mut(slot))
-        {
+        if let (Some(place), Some(length)) = (
+            self.memory.get_mut(slot * self.slot_len..slot * self.slot_len + bytes.len()),
+            self.lengths.get_mut(slot),
+        ) {
             place.copy_from_slice(bytes);
             *length = bytes.len();
         }
@@ -42,11 +49,11 @@ impl Vault for LockedVault {
 
     fn load(&self, slot: usize) -> &[u8] {
         let length = self.lengths.get(slot).copied().unwrap_or_default();
-        self.memory.get(slot * SLOT_LEN..slot * SLOT_LEN + length).unwrap_or_default()
+        self.memory.get(slot * self.slot_len..slot * self.slot_len + length).unwrap_or_default()
     }
 
     fn wipe(&mut self, slot: usize) {
-        if let Some(place) = self.memory.get_mut(slot * SLOT_LEN..(slot + 1) * SLOT_LEN) {
+        if let Some(place) = self.memory.get_mut(slot * self.slot_len..(slot + 1) * self.slot_len) {
             place.zeroize();
         }
         if let Some(length) = self.lengths.get_mut(slot) {

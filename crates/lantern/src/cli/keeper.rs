@@ -24,7 +24,9 @@ pub(crate) enum KeeperCommand {
     Status,
     /// Unlock keys and have them held
     Add(AddArgs),
-    /// Forget keys
+    /// Have the password of a user of a machine held, once it has let us in
+    Remember(RememberArgs),
+    /// Forget keys and passwords
     Forget(ForgetArgs),
     /// Lock everything with a passphrase: nothing is shown or used
     Lock(LockArgs),
@@ -84,17 +86,46 @@ pub(crate) struct AddArgs {
     pub(crate) open: OpenArgs,
 }
 
+/// Arguments of `keeper remember`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lantern keeper remember chart-room
+  lantern keeper remember chart-room --lifetime 8h
+  lantern keeper remember chart-room --password-from command:'pass show chart-room'
+
+A keeper that does not run is started. A machine of Windows is logged in to first, so that a
+wrong password is never held; one that is refused later is forgotten at once, since accounts
+lock. It is never on disk, and gone when the keeper is locked away or stops.")]
+pub(crate) struct RememberArgs {
+    /// A machine: a name in the book, or user@address:port
+    #[arg(add = crate::cli::completing::machines())]
+    pub(crate) machine: String,
+    /// The user, where it is not the one in the book
+    #[arg(long, value_name = "NAME")]
+    pub(crate) user: Option<String>,
+    /// Forget it after this time: 8h, 30m, 2d
+    #[arg(long, value_name = "TIME", value_parser = lifetime)]
+    pub(crate) lifetime: Option<u32>,
+    /// Read the password from here: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE")]
+    pub(crate) password_from: Option<SecretSource>,
+}
+
 /// Arguments of `keeper forget`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
   lantern keeper forget harbour
+  lantern keeper forget --passwords-of chart-room
   lantern keeper forget --all")]
 pub(crate) struct ForgetArgs {
     /// Names in the ring, or key files
-    #[arg(required_unless_present = "all", value_name = "KEY", add = crate::cli::completing::keys())]
+    #[arg(required_unless_present_any = ["all", "passwords_of"], value_name = "KEY", add = crate::cli::completing::keys())]
     pub(crate) keys: Vec<String>,
-    /// Forget all keys
-    #[arg(long, conflicts_with = "keys")]
+    /// Forget the passwords for this machine; may be said several times
+    #[arg(long, value_name = "MACHINE", add = crate::cli::completing::machines())]
+    pub(crate) passwords_of: Vec<String>,
+    /// Forget all keys and passwords
+    #[arg(long, conflicts_with_all = ["keys", "passwords_of"])]
     pub(crate) all: bool,
 }
 

@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use lantern_book::{Home, MachineBook, select};
-use lantern_link::Nobody;
+use lantern_keeper::Recalling;
+use lantern_link::{Ask, LinkError, Nobody};
 use lantern_operations::Target;
-use lantern_operations::check::{Account, CheckOptions, Mend, Progress, check_many, check_one};
+use lantern_operations::check::{Account, CheckError, CheckOptions, Mend, Progress, check_many, check_one};
 use tokio::signal::unix::{Signal, SignalKind};
 use tokio::sync::mpsc;
 
@@ -85,6 +86,21 @@ pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     Ok(accounts.iter().map(report::rank).max().map_or(0, |(_, code)| code))
 }
 
+/// Has the keeper forget passwords that machines refused: tried again and again, they lock accounts.
+async fn forget_refused<A: Ask + Clone + 'static>(recalling: &Recalling<A>, accounts: &[Account]) {
+    for account in accounts {
+        let Some(failed) = &account.failed else { continue };
+        if matches!(&failed.error, CheckError::Way(LinkError::Winrm(failure)) if failure.is_refusal())
+            && recalling.was_refused(&account.machine).await
+        {
+            output::warn(format!(
+                "{} did not take the password that the keeper held: it has forgotten it.",
+                account.machine
+            ));
+        }
+    }
+}
+
 fn interruptions() -> Result<Signal, Failure> {
     watch(SignalKind::interrupt())
 }
@@ -101,7 +117,8 @@ async fn one(
     ask: TerminalAsk,
     quiet: bool,
 ) -> Result<Account, Failure> {
-    let ask = Arc::new(ask);
+    let recalling = Recalling::new(home, ask);
+    let ask = Arc::new(recalling.clone());
     let mut interrupts = interruptions()?;
     let lines = report::Lines::default();
     let print = move |account: &Account| {
@@ -110,7 +127,10 @@ async fn one(
         }
     };
     tokio::select! {
-        account = check_one(home, typed, options, ask, Box::new(print)) => Ok(account),
+        account = check_one(home, typed, options, ask, Box::new(print)) => {
+            forget_refused(&recalling, std::slice::from_ref(&account)).await;
+            Ok(account)
+        }
         _ = interrupts.recv() => Err(interrupted()),
     }
 }
@@ -122,11 +142,13 @@ async fn many(
     options: &CheckOptions,
     quiet: bool,
 ) -> Result<Vec<Account>, Failure> {
+    let recalling = Recalling::new(home, Nobody);
     let (sender, mut changes) = mpsc::unbounded_channel();
     let on_progress = move |index: usize, progress: Progress<'_>| {
         let _ = sender.send((index, live::State::of(&progress)));
     };
-    let mut walks = std::pin::pin!(check_many(home, names, options, Arc::new(Nobody), on_progress));
+    let mut walks =
+        std::pin::pin!(check_many(home, names, options, Arc::new(recalling.clone()), on_progress));
     let mut table = live::Table::start(names, quiet, modes::size);
     let mut interrupts = interruptions()?;
     loop {
@@ -139,6 +161,7 @@ async fn many(
             Some((index, state)) = changes.recv() => table.put(index, state),
             accounts = &mut walks => {
                 table.end();
+                forget_refused(&recalling, &accounts).await;
                 return Ok(accounts);
             }
             // What came in quick succession is drawn when it has come to rest.

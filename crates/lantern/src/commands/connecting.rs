@@ -1,6 +1,7 @@
 //! Connecting for a command: with signals watched, and failures explained.
 
 use lantern_book::Home;
+use lantern_keeper::Recalling;
 use lantern_link::{Ask, LinkError, Remote};
 use lantern_operations::login::Way;
 use lantern_operations::{OperationError, ReachOptions, Target, login_clues};
@@ -25,7 +26,7 @@ pub(crate) fn asking(args: &ConnectArgs) -> Result<TerminalAsk, Failure> {
     Ok(ask.with_proxy_password(secret(&args.proxy_password_from)?))
 }
 
-/// Connects and logs in, asking at the terminal as far as the options allow.
+/// Connects and logs in, asking the keeper and then at the terminal as far as the options allow.
 ///
 /// # Errors
 /// The step that failed.
@@ -35,9 +36,38 @@ pub(crate) async fn connect(
     options: &ReachOptions,
     ask: &TerminalAsk,
 ) -> Result<Remote, Failure> {
-    let way = Way { home, target, options, ask };
+    connect_recalling(home, target, options, ask).await.map(|(remote, _)| remote)
+}
+
+/// The same, with what was recalled of passwords: over WinRM, the first thing that is asked of the machine logs in.
+///
+/// # Errors
+/// The step that failed.
+pub(crate) async fn connect_recalling(
+    home: &Home,
+    target: &Target,
+    options: &ReachOptions,
+    ask: &TerminalAsk,
+) -> Result<(Remote, Recalling<TerminalAsk>), Failure> {
+    let recalling = Recalling::new(home, ask.clone());
+    let way = Way { home, target, options, ask: &recalling };
     let remote = attend(target, ask, way.reach()).await?;
-    remote.map_err(|error| explain(home, target, error))
+    match remote {
+        Ok(remote) => Ok((remote, recalling)),
+        Err(error) => Err(forget_if_refused(&recalling, target, explain(home, target, error)).await),
+    }
+}
+
+/// After a login that failed: has the keeper forget a password that it gave for that, and says so.
+pub(crate) async fn forget_if_refused(
+    recalling: &Recalling<TerminalAsk>,
+    target: &Target,
+    failure: Failure,
+) -> Failure {
+    match failure.code == code::LOGIN && recalling.was_refused(&target.name).await {
+        true => failure.detail("that was the password that the keeper held: it has forgotten it"),
+        false => failure,
+    }
 }
 
 /// Carries out something that asks and connects. Ctrl-C ends it, at the keyboard's question or as a signal.

@@ -20,7 +20,7 @@ use super::{block_on, display, watch};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
-use crate::commands::connecting::{asking, connect};
+use crate::commands::connecting::{asking, connect_recalling, forget_if_refused};
 use crate::commands::errand::Errand;
 use crate::commands::forwarding::{self, Forwards, Granted};
 use crate::screen::failure::{Failure, code};
@@ -55,14 +55,17 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
         };
         let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
         let options = ReachOptions { forwards_agent, opens, ..options.clone() };
-        let remote = connect(&home, target, &options, &ask).await?;
+        let (remote, recalling) = connect_recalling(&home, target, &options, &ask).await?;
         let outcome = match Execution::start(&remote, args, program, forwards, ask.clone()).await {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
         };
         tell_rotations(&remote);
         remote.close().await;
-        outcome
+        match outcome {
+            Ok(status) => Ok(status),
+            Err(failure) => Err(forget_if_refused(&recalling, target, failure).await),
+        }
     })?;
     errand.keep(&home, &ask)?;
     Ok(status)

@@ -194,6 +194,11 @@ pub struct LoginRefused {
 }
 
 impl WinrmFailure {
+    /// Whether the user and the password were refused.
+    pub fn is_refusal(&self) -> bool {
+        matches!(self, Self::Refused(_))
+    }
+
     /// The machine that it is about, where it was known by name.
     pub fn machine(&self) -> Option<&str> {
         match self {

@@ -1,5 +1,6 @@
 //! `lantern keeper`: unlock a key once, and have it used for every login.
 
+mod remember;
 mod status;
 mod unit;
 
@@ -49,6 +50,7 @@ pub(crate) fn run(command: KeeperCommand, global: &Global) -> Result<(), Failure
         KeeperCommand::Serve(args) => serve(&home, &args, true),
         KeeperCommand::Status => status::run(&home, global.json),
         KeeperCommand::Add(args) => add(&home, &args, global.json),
+        KeeperCommand::Remember(args) => remember::run(&home, &args, global.json),
         KeeperCommand::Forget(args) => forget(&home, &args, global.json),
         KeeperCommand::Lock(args) => lock(&home, &args, true),
         KeeperCommand::Unlock(args) => lock(&home, &args, false),
@@ -297,6 +299,16 @@ fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
         must(home, &AgentRequest::RemoveAll, "forget while it is locked")?;
         output::say("The keeper holds nothing any more.");
     }
+    for machine in &args.passwords_of {
+        match block_on(async { Ok(lantern_keeper::disown(home, machine).await?) })? {
+            true => output::say(format!("The keeper has forgotten the password for {machine}.")),
+            false => {
+                let words =
+                    format!("the keeper holds no password for {machine}, or is locked, or does not run");
+                return Err(Failure::new(code::LOCAL, words).hint("lantern keeper status"));
+            }
+        }
+    }
     for typed in &args.keys {
         let key = match KeySource::resolve(typed, &ring)? {
             KeySource::Ring(entry) => entry.public,
@@ -313,7 +325,13 @@ fn forget(home: &Home, args: &ForgetArgs, json: bool) -> Result<(), Failure> {
         must(home, &request, &format!("forget {typed}: it does not hold it, or it is locked"))?;
         output::say(format!("The keeper has forgotten {typed}."));
     }
-    if json { output::print_json(&json!({ "forgotten": args.keys, "all": args.all })) } else { Ok(()) }
+    if json {
+        output::print_json(
+            &json!({ "forgotten": args.keys, "passwords_of": args.passwords_of, "all": args.all }),
+        )
+    } else {
+        Ok(())
+    }
 }
 
 fn lock(home: &Home, args: &LockArgs, lock: bool) -> Result<(), Failure> {

@@ -68,6 +68,16 @@ pub(super) fn run(home: &Home, json: bool) -> Result<(), Failure> {
         text.end_line();
         text.push(output::table(&["KEY", "ALGORITHM", "FINGERPRINT", "HELD", "EACH USE"], rows));
     }
+    if !status.passwords.is_empty() {
+        let rows = status.passwords.iter().map(|held| {
+            let left = held
+                .remaining
+                .map_or("until it stops".into(), |seconds| format!("{} left", in_words(seconds)));
+            [Cow::from(held.machine.as_str()), held.user.as_str().into(), left.into()]
+        });
+        text.end_line();
+        text.push(output::table(&["PASSWORD FOR", "USER", "HELD"], rows));
+    }
     if !links.is_empty() {
         let rows = links.iter().map(|link| {
             let seconds = |time: Duration| words::seconds(time);
@@ -139,6 +149,9 @@ fn status_json(status: Option<&Status>, home: &Home, name: impl Fn(&HeldKey) -> 
         "memory_locked": status.memory_locked,
         "asks_by_program": status.asks_by_program,
         "keys": status.keys.iter().map(key).collect::<Vec<_>>(),
+        "passwords": status.passwords.iter().map(|held| {
+            json!({ "machine": held.machine, "user": held.user, "seconds_left": held.remaining })
+        }).collect::<Vec<_>>(),
     })
 }
 
