@@ -13,13 +13,19 @@ use crate::client::{disown, recall};
 pub struct Recalling<A> {
     home: Home,
     ask: A,
+    asks_keeper: bool,
     has_given: Arc<AtomicBool>,
 }
 
 impl<A: Ask + Clone + 'static> Recalling<A> {
     /// Before `ask` is asked, the keeper of this home is.
     pub fn new(home: &Home, ask: A) -> Self {
-        Self { home: home.clone(), ask, has_given: Arc::default() }
+        Self { home: home.clone(), ask, asks_keeper: true, has_given: Arc::default() }
+    }
+
+    /// The same, where the keeper is not to be asked after all.
+    pub fn without_keeper(self, without: bool) -> Self {
+        Self { asks_keeper: !without, ..self }
     }
 
     /// After a machine refused a login: has the keeper forget what it gave for that, since a wrong password that is tried again and again locks the account.
@@ -44,7 +50,7 @@ impl<A: Ask + Clone + 'static> Ask for Recalling<A> {
             _ => return self.ask.ask(question),
         };
         // What was handed over for this one time goes before.
-        if self.ask.password_at_hand(machine) {
+        if !self.asks_keeper || self.ask.password_at_hand(machine) {
             return self.ask.ask(question);
         }
         let (home, ask, has_given) = (self.home.clone(), self.ask.clone(), self.has_given.clone());

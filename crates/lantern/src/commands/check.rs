@@ -117,7 +117,7 @@ async fn one(
     ask: TerminalAsk,
     quiet: bool,
 ) -> Result<Account, Failure> {
-    let recalling = Recalling::new(home, ask);
+    let recalling = Recalling::new(home, ask).without_keeper(options.reach.agents.is_empty());
     let ask = Arc::new(recalling.clone());
     let mut interrupts = interruptions()?;
     let lines = report::Lines::default();
@@ -142,7 +142,7 @@ async fn many(
     options: &CheckOptions,
     quiet: bool,
 ) -> Result<Vec<Account>, Failure> {
-    let recalling = Recalling::new(home, Nobody);
+    let recalling = Recalling::new(home, Nobody).without_keeper(options.reach.agents.is_empty());
     let (sender, mut changes) = mpsc::unbounded_channel();
     let on_progress = move |index: usize, progress: Progress<'_>| {
         let _ = sender.send((index, live::State::of(&progress)));

@@ -49,7 +49,8 @@ pub(crate) async fn connect_recalling(
     options: &ReachOptions,
     ask: &TerminalAsk,
 ) -> Result<(Remote, Recalling<TerminalAsk>), Failure> {
-    let recalling = Recalling::new(home, ask.clone());
+    // `--no-agent` leaves the keeper alone, whatever it holds.
+    let recalling = Recalling::new(home, ask.clone()).without_keeper(options.agents.is_empty());
     let way = Way { home, target, options, ask: &recalling };
     let remote = attend(target, ask, way.reach()).await?;
     match remote {
