@@ -191,6 +191,8 @@ pub struct TrustRecord {
     pub keys: Vec<KnownKey>,
     /// Its TLS certificates.
     pub certificates: Vec<KnownCertificate>,
+    /// Authorities whose word on its certificates is believed, for it alone.
+    pub authorities: Vec<KnownCertificate>,
     /// Where it was met, as `address:port`, the latest last.
     pub addresses: Vec<String>,
 }

@@ -92,6 +92,26 @@ impl TrustStore {
         })
     }
 
+    /// Believes this authority's word on certificates of a machine, from now on and for it alone; whether that is new.
+    ///
+    /// # Errors
+    /// What reading and writing run into.
+    pub fn accept_authority(
+        home: &Home,
+        machine: &str,
+        authority: KnownCertificate,
+    ) -> Result<bool, BookError> {
+        edit(home, |draft| {
+            let mut record = draft.get(machine)?.unwrap_or_default();
+            let is_new = record.authorities.iter().all(|known| known.der != authority.der);
+            if is_new && record.authorities.len() < MAX_KEYS {
+                record.authorities.push(authority);
+                draft.put(machine, record);
+            }
+            Ok(is_new)
+        })
+    }
+
     /// Takes over what a trusted machine announced of its host keys, after it proved to hold `proven`: those come in, and what it did not
     /// announce goes. `current` is the key of the connection: without it in the announcement nothing is changed.
     ///

@@ -91,6 +91,7 @@ impl TrustFile {
         let (mut records, revoked): Trust = form.read(path, text)?;
         let signer = signature.map(|lines| verify(path, body, lines)).transpose()?;
         for record in records.values_mut() {
+            record.authorities.clear();
             for known in &mut record.keys {
                 known.verified = if signer.is_some() { Verified::Signed } else { Verified::Imported };
                 known.by = signer.as_ref().map(PublicKey::fingerprint);

@@ -43,6 +43,8 @@ struct NamedForm {
     keys: Vec<KeyForm>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     certificates: Vec<CertificateForm>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    authorities: Vec<CertificateForm>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -62,6 +64,8 @@ struct RecordForm {
     keys: Vec<KeyForm>,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     certificates: Vec<CertificateForm>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    authorities: Vec<CertificateForm>,
 }
 
 #[derive(Serialize, Deserialize)]
@@ -111,13 +115,17 @@ impl Reader<'_> {
             let KeyForm { verified, first_seen, last_seen, .. } = form;
             trust.keys.push(KnownKey { key, verified, by, first_seen, last_seen });
         }
-        for form in form.certificates {
+        let certificate = |form: CertificateForm| {
             let der = Base64::decode_vec(&form.certificate).map_err(|_| {
                 self.fault(&form.certificate, format!("a certificate of {} is not base64", shown(name)))
             })?;
             let CertificateForm { verified, first_seen, last_seen, .. } = form;
-            trust.certificates.push(KnownCertificate { der, verified, first_seen, last_seen });
-        }
+            Ok(KnownCertificate { der, verified, first_seen, last_seen })
+        };
+        trust.certificates =
+            form.certificates.into_iter().map(certificate).collect::<Result<_, BookError>>()?;
+        trust.authorities =
+            form.authorities.into_iter().map(certificate).collect::<Result<_, BookError>>()?;
         Ok(trust)
     }
 
@@ -136,16 +144,20 @@ impl From<&TrustRecord> for RecordForm {
             first_seen: known.first_seen,
             last_seen: known.last_seen,
         });
-        let certificates = record.certificates.iter().map(|known| CertificateForm {
-            certificate: Base64::encode_string(&known.der),
-            verified: known.verified,
-            first_seen: known.first_seen,
-            last_seen: known.last_seen,
-        });
+        let certificates = |all: &[KnownCertificate]| {
+            let form = |known: &KnownCertificate| CertificateForm {
+                certificate: Base64::encode_string(&known.der),
+                verified: known.verified,
+                first_seen: known.first_seen,
+                last_seen: known.last_seen,
+            };
+            all.iter().map(form).collect()
+        };
         Self {
             addresses: record.addresses.clone(),
             keys: keys.collect(),
-            certificates: certificates.collect(),
+            certificates: certificates(&record.certificates),
+            authorities: certificates(&record.authorities),
         }
     }
 }
@@ -175,8 +187,12 @@ impl TrustForm {
         records: impl Iterator<Item = (&'a str, &'a TrustRecord)>,
         revoked: &[Revoked],
     ) -> Self {
+        // Whose word is believed is for each to decide.
+        let own = |(name, record): (&str, &TrustRecord)| {
+            (name.to_owned(), RecordForm { authorities: Vec::new(), ..record.into() })
+        };
         Self {
-            machines: records.map(|(name, record)| (name.to_owned(), record.into())).collect(),
+            machines: records.map(own).collect(),
             revoked: revoked.iter().map(RevokedForm::from).collect(),
         }
     }
@@ -194,9 +210,10 @@ impl LedgerForm {
             BookError::syntax(path, text, error.span().map(|span| span.start), error.message().to_owned())
         })?;
         let reader = Reader { path, text };
-        let named = form.machine.into_iter().map(|NamedForm { name, addresses, keys, certificates }| {
-            (name, RecordForm { addresses, keys, certificates })
-        });
+        let named =
+            form.machine.into_iter().map(|NamedForm { name, addresses, keys, certificates, authorities }| {
+                (name, RecordForm { addresses, keys, certificates, authorities })
+            });
         let mut records = BTreeMap::new();
         for (name, form) in form.machines.into_iter().chain(named) {
             records.insert(name.clone(), reader.record(&name, form)?);
@@ -207,8 +224,8 @@ impl LedgerForm {
 
     /// The text of one record.
     pub(crate) fn text_of(path: &Path, name: &str, record: &TrustRecord) -> Result<String, BookError> {
-        let RecordForm { addresses, keys, certificates } = record.into();
-        let form = NamedForm { name: name.to_owned(), addresses, keys, certificates };
+        let RecordForm { addresses, keys, certificates, authorities } = record.into();
+        let form = NamedForm { name: name.to_owned(), addresses, keys, certificates, authorities };
         Self { machine: vec![form], ..Self::default() }.to_text(path)
     }
 

@@ -186,7 +186,7 @@ fn split(text: &str) -> Option<Vec<(Block, Range<usize>)>> {
                         Some(Block::Machine(from..from + name.len()))
                     }
                     REVOKED => Some(Block::Revoked),
-                    "[[machine.keys]]" | "[[machine.certificates]]" => None,
+                    "[[machine.keys]]" | "[[machine.certificates]]" | "[[machine.authorities]]" => None,
                     _ => return None,
                 };
                 match (block, blocks.last_mut()) {

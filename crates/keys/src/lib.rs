@@ -23,6 +23,7 @@
 mod agent_form;
 pub mod algorithm;
 pub mod certificate;
+mod certificate_fault;
 pub mod container;
 pub mod error;
 pub mod fingerprint;
@@ -44,6 +45,7 @@ pub mod wire;
 
 pub use algorithm::{Curve, KeyAlgorithm, RsaBits, SignatureAlgorithm};
 pub use certificate::{Certificate, CertificateKind, CertificateSignature};
+pub use certificate_fault::{CertificateFault, CertificateName};
 pub use error::KeyError;
 pub use fingerprint::Fingerprint;
 pub use private::PrivateKey;
@@ -51,4 +53,4 @@ pub use public::PublicKey;
 pub use random::{RandomSource, SystemRandom};
 pub use secret::{SecretBuffer, SecretBytes, SecretString};
 pub use signature::Signature;
-pub use tls_certificate::{CertificateFault, CertificateName, TlsCertificate};
+pub use tls_certificate::TlsCertificate;

@@ -9,8 +9,9 @@ use der::oid::ObjectIdentifier;
 use der::{Decode, Encode};
 use x509_cert::Certificate;
 use x509_cert::ext::pkix::name::GeneralName;
-use x509_cert::ext::pkix::{ExtendedKeyUsage, SubjectAltName};
+use x509_cert::ext::pkix::{BasicConstraints, ExtendedKeyUsage, SubjectAltName};
 
+use crate::certificate_fault::{CertificateFault, CertificateName};
 use crate::container::spki;
 use crate::{Fingerprint, KeyError, PublicKey};
 
@@ -39,97 +40,6 @@ const STRONGER_SIGNATURES: [(ObjectIdentifier, u32); 4] = [
 /// RSA keys below this are weak (NIST SP 800-131A), in bits.
 const MIN_RSA: usize = 2048;
 
-/// Whom a certificate is for.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum CertificateName {
-    /// A host name, maybe with `*` as its first label.
-    Dns(String),
-    /// An address.
-    Ip(IpAddr),
-}
-
-impl CertificateName {
-    /// Whether this name, as it was dialed, is meant (RFC 9525 §6.3).
-    fn is_for(&self, wanted: &str) -> bool {
-        match self {
-            Self::Ip(address) => wanted.parse() == Ok(*address),
-            Self::Dns(name) => {
-                let (name, wanted) = (name.trim_end_matches('.'), wanted.trim_end_matches('.'));
-                match (name.strip_prefix("*."), wanted.split_once('.')) {
-                    (Some(domain), Some((label, rest))) => {
-                        !label.is_empty() && rest.eq_ignore_ascii_case(domain)
-                    }
-                    (Some(_), None) => false,
-                    (None, _) => name.eq_ignore_ascii_case(wanted),
-                }
-            }
-        }
-    }
-}
-
-impl fmt::Display for CertificateName {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Dns(name) => f.write_str(name),
-            Self::Ip(address) => write!(f, "{address}"),
-        }
-    }
-}
-
-/// One thing that is wrong with a certificate.
-#[derive(Debug, Clone, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum CertificateFault {
-    /// It signed itself: nobody else vouches for it.
-    SelfSigned,
-    /// Whoever signed it is not known here.
-    UnknownAuthority {
-        /// Its issuer.
-        issuer: String,
-    },
-    /// It is valid only later.
-    NotYet {
-        /// From then on, in seconds since 1970.
-        from: i64,
-    },
-    /// It is not valid any more.
-    Expired {
-        /// Since then, in seconds since 1970.
-        since: i64,
-    },
-    /// It names others than whom we dialed.
-    OtherName {
-        /// Whom we dialed.
-        wanted: String,
-        /// Whom it names.
-        names: Vec<CertificateName>,
-    },
-    /// It names nobody; its subject is not looked at (RFC 9525 §2).
-    NoName {
-        /// The subject.
-        subject: String,
-    },
-    /// It is not for servers.
-    NotForServers,
-    /// Its key can be broken.
-    WeakKey {
-        /// What it is.
-        key: String,
-    },
-    /// Its signature can be forged.
-    WeakSignature {
-        /// The hash.
-        hash: &'static str,
-    },
-}
-
-impl CertificateFault {
-    /// Whether it says that nobody vouches for it here.
-    pub fn is_about_authority(&self) -> bool {
-        matches!(self, Self::SelfSigned | Self::UnknownAuthority { .. })
-    }
-}
-
 #[derive(Debug, PartialEq, Eq)]
 struct Facts {
     der: Vec<u8>,
@@ -142,6 +52,7 @@ struct Facts {
     rsa_bits: Option<usize>,
     key_info: Vec<u8>,
     for_servers: bool,
+    is_authority: bool,
     weak_signature: Option<&'static str>,
     signature_bits: Option<u32>,
 }
@@ -172,6 +83,7 @@ impl TlsCertificate {
         let alternatives = says.get_extension::<SubjectAltName>().map_err(broken)?;
         let names = alternatives.map(|(_, names)| names.0.iter().filter_map(name).take(MAX_NAMES).collect());
         let usage = says.get_extension::<ExtendedKeyUsage>().map_err(broken)?;
+        let constraints = says.get_extension::<BasicConstraints>().map_err(broken)?;
         let algorithm = whole.signature_algorithm().oid;
         let seconds = |time: x509_cert::time::Time| {
             i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX)
@@ -191,6 +103,7 @@ impl TlsCertificate {
                 .iter()
                 .find(|(oid, _)| *oid == algorithm)
                 .map(|(_, bits)| *bits),
+            is_authority: constraints.is_some_and(|(_, constraints)| constraints.ca),
             weak_signature: WEAK_SIGNATURES.iter().find(|(oid, _)| *oid == algorithm).map(|(_, hash)| *hash),
             der: der.to_vec(),
         })))
@@ -250,6 +163,11 @@ impl TlsCertificate {
     /// Whether its holder issued it.
     pub fn is_self_issued(&self) -> bool {
         self.0.subject == self.0.issuer
+    }
+
+    /// Whether it may issue others.
+    pub fn is_authority(&self) -> bool {
+        self.0.is_authority
     }
 
     /// What people call its key: "ECDSA P-256", "RSA 2048".

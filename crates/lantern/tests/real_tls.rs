@@ -56,8 +56,9 @@ fn serve(desk: &Desk, words: &str) -> Peer {
 }
 
 fn own(desk: &Desk, key: &str, words: &str) {
-    let folder = desk.folder.path();
-    openssl(folder, &format!("req -x509 -nodes -newkey {key} -keyout own.key -out own.pem -days 40 -subj /CN=chart-room -addext subjectAltName=DNS:chart-room {words}").replace("  ", " ").trim_end().to_owned());
+    let request = "req -x509 -nodes -keyout own.key -out own.pem -days 40 -subj /CN=chart-room";
+    let whole = format!("{request} -newkey {key} -addext subjectAltName=DNS:chart-room {words}");
+    openssl(desk.folder.path(), whole.trim_end());
 }
 
 fn desk_for(peer: &Peer, desk: &Desk) {

@@ -107,3 +107,76 @@ fn an_audit_tells_what_ends_what_is_weak_and_what_is_shared() {
         "{found:#}"
     );
 }
+
+/// An authority that a person accepts is believed for the machines that it was accepted for, renewals with it, and for no others.
+#[test]
+fn an_authority_is_believed_for_its_machines_alone() {
+    use rcgen::{BasicConstraints, CertificateParams, Issuer, KeyPair};
+    let made = |is_authority: bool| {
+        let mut params = CertificateParams::new(vec!["chart-room".to_owned()]).unwrap();
+        if is_authority {
+            params = CertificateParams::new(Vec::new()).unwrap();
+            params.is_ca = rcgen::IsCa::Ca(BasicConstraints::Unconstrained);
+            params.distinguished_name.push(rcgen::DnType::CommonName, "coast authority");
+        }
+        params
+    };
+    let key = KeyPair::generate().unwrap();
+    let authority = made(true).self_signed(&key).unwrap();
+    let issuer = Issuer::new(made(true), key);
+    let issued = || {
+        let own = KeyPair::generate().unwrap();
+        let certificate = made(false).signed_by(&own, &issuer).unwrap();
+        let chain = vec![certificate.der().to_vec()];
+        Windows::light(WindowsSpec {
+            certificate: Some(ServerCertificate { chain, key: own.serialize_der() }),
+            ..chart_room()
+        })
+    };
+    let windows = issued();
+    let desk = desk_for(&windows, &["certificate-name=chart-room"]);
+    let refused = run(&desk, &["--", "hostname"]).expect(248);
+    assert!(refused.err.contains("lantern trust accept"), "{}", refused.err);
+    let file = desk.folder.path().join("ca.der");
+    std::fs::write(&file, authority.der()).unwrap();
+    let accept = ["trust", "accept", "chart-room", "--authority", file.to_str().unwrap()];
+    desk.lantern(&accept).expect(0);
+    assert!(desk.lantern(&accept).expect(0).err.contains("as before"));
+    run(&desk, &["--", "hostname"]).expect(0);
+    let listed = json(&desk, &["trust", "list", "--json"], 0);
+    assert_eq!(listed[0]["certificates"][0]["verified"], "authority");
+    // Renewed by the same authority, nobody is asked; under another name it is refused.
+    let renewed = issued();
+    desk.lantern(&["machine", "set", "chart-room", &format!("port={}", renewed.address.port())]).expect(0);
+    run(&desk, &["--", "hostname"]).expect(0);
+    desk.lantern(&["trust", "forget", "chart-room", "--yes"]).expect(0);
+    desk.lantern(&accept).expect(0);
+    desk.lantern(&["machine", "set", "chart-room", "certificate-name=log-room"]).expect(0);
+    run(&desk, &["--", "hostname"]).expect(248);
+    // For another machine it is a stranger.
+    let (address, port) = (renewed.address.ip().to_string(), format!("port={}", renewed.address.port()));
+    let words = [
+        "machine",
+        "add",
+        "log-room",
+        &address,
+        &port,
+        "protocol=winrm",
+        "user=keeper",
+        "certificate-name=chart-room",
+    ];
+    desk.lantern(&words).expect(0);
+    let other = json(&desk, &["trust", "look", "log-room", "--json"], 248);
+    assert_eq!(other[0]["faults"][0], "unknown-authority");
+    // A machine's own certificate is no authority; one that was revoked vouches for nobody.
+    let own = desk.folder.path().join("own.der");
+    std::fs::write(&own, renewed.machine.certificate().unwrap()).unwrap();
+    desk.lantern(&["trust", "accept", "log-room", "--authority", own.to_str().unwrap()]).expect(248);
+    desk.lantern(&["machine", "set", "chart-room", "certificate-name=chart-room"]).expect(0);
+    run(&desk, &["--", "hostname"]).expect(0);
+    desk.lantern(&["trust", "forget", "chart-room", "--yes"]).expect(0);
+    desk.lantern(&accept).expect(0);
+    let fingerprint = lantern_keys::TlsCertificate::read(authority.der()).unwrap().fingerprint().to_string();
+    desk.lantern(&["trust", "revoke", &fingerprint, "--reason", "lost at sea"]).expect(0);
+    run(&desk, &["--", "hostname"]).expect(248);
+}

@@ -4,7 +4,7 @@ use jiff::Timestamp;
 use lantern_keys::{CertificateFault, TlsCertificate};
 
 use super::failure::WinrmFailure;
-use super::opener::WinrmRequest;
+use super::opener::{WinrmRequest, authorities};
 use super::tls::shake_hands;
 use super::trust::faults;
 use crate::connect::reach;
@@ -26,7 +26,7 @@ pub(crate) async fn look_at_certificate(
     let (line, reached) = reach(way, ask).await?;
     let names = request.names();
     let name = names.first().copied().unwrap_or_default();
-    let (_, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+    let (_, shown) = shake_hands(line, name, &reached, &authorities(way)?, way.limits.handshake).await?;
     let faults = faults(&shown, &names, Timestamp::now().as_second());
     Ok((shown.certificate, faults))
 }

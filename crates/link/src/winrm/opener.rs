@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use lantern_book::Uses;
+use lantern_book::{KnownCertificate, TrustStore, Uses};
 use lantern_keys::{SecretString, TlsCertificate};
 use tracing::debug;
 
@@ -130,7 +130,8 @@ impl Opener {
         let since = Instant::now();
         let names = request.names();
         let name = names.first().copied().unwrap_or(request.host());
-        let (stream, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+        let authorities = authorities(way)?;
+        let (stream, shown) = shake_hands(line, name, &reached, &authorities, way.limits.handshake).await?;
         let took = since.elapsed();
         let tls = words(&stream);
         let faults = faults(&shown, &names, Timestamp::now().as_second());
@@ -189,6 +190,14 @@ impl Opener {
             debug!(error = crate::error::chain(&error), "the use of a machine was not noted");
         }
     }
+}
+
+/// Those whose word on the machine's certificates is believed.
+pub(super) fn authorities(way: &ConnectRequest) -> Result<Vec<KnownCertificate>, LinkError> {
+    let trust = TrustStore::load(&way.home)?;
+    let known = trust.get(&way.machine)?.map(|record| record.authorities).unwrap_or_default();
+    // One that was revoked vouches for nobody.
+    Ok(known.into_iter().filter(|known| trust.is_revoked(&known.fingerprint()).is_none()).collect())
 }
 
 async fn ask_password(way: &ConnectRequest, ask: &dyn Ask) -> Option<SecretString> {

@@ -6,6 +6,7 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 use ::aws_lc_rs::digest::{SHA256, SHA384, SHA512, digest};
+use lantern_book::KnownCertificate;
 use lantern_keys::{CertificateFault, CertificateName, TlsCertificate};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{ResolvesClientCert, WebPkiServerVerifier};
@@ -27,7 +28,7 @@ const MAX_CHAIN: usize = 8;
 #[derive(Debug, Clone)]
 pub(super) struct Shown {
     pub(super) certificate: TlsCertificate,
-    /// Whether its chain leads to an authority that this system knows.
+    /// Whether its chain leads to an authority that is known here.
     pub(super) is_vouched: bool,
     /// What binds a login to this channel (RFC 5929 §4.1).
     pub(super) endpoint_hash: Vec<u8>,
@@ -96,6 +97,7 @@ pub(super) async fn shake_hands(
     line: Line,
     name: &str,
     place: &str,
+    authorities: &[KnownCertificate],
     limit: Duration,
 ) -> Result<(TlsStream<Line>, Shown), WinrmFailure> {
     let provider = Arc::new(aws_lc_rs::default_provider());
@@ -141,7 +143,7 @@ pub(super) async fn shake_hands(
         || WinrmFailure::Tls { place: place.to_owned(), why: "its certificate cannot be read".to_owned() };
     let (first, others) = chain.split_first().ok_or_else(unreadable)?;
     let certificate = TlsCertificate::read(first).map_err(|_| unreadable())?;
-    let is_vouched = is_vouched(first, others, &certificate, provider);
+    let is_vouched = is_vouched(first, others, &certificate, authorities, provider);
     let endpoint_hash = endpoint_hash(&certificate);
     Ok((stream, Shown { certificate, is_vouched, endpoint_hash }))
 }
@@ -213,14 +215,20 @@ fn roots() -> &'static Arc<RootCertStore> {
     })
 }
 
-/// Whether the chain leads to an authority of this system. Names and dates have reasons of their own: it is looked at as of a day and a name that are right.
+/// Whether the chain leads to an authority of this system, or to one that is believed for this machine. Names and dates have reasons of their own: it is looked at as of a day and a name that are right.
 fn is_vouched(
     first: &CertificateDer<'_>,
     others: &[CertificateDer<'_>],
     certificate: &TlsCertificate,
+    authorities: &[KnownCertificate],
     provider: Arc<CryptoProvider>,
 ) -> bool {
-    if certificate.is_self_issued() || roots().is_empty() {
+    let mut all = roots().clone();
+    for authority in authorities {
+        // One that cannot be one vouches for nobody.
+        let _ = Arc::make_mut(&mut all).add(CertificateDer::from(authority.der.clone()));
+    }
+    if certificate.is_self_issued() || all.is_empty() {
         return false;
     }
     let name = certificate.names().first().map(|name| match name {
@@ -228,7 +236,7 @@ fn is_vouched(
         CertificateName::Ip(address) => Some(ServerName::IpAddress((*address).into())),
     });
     let (Some(Some(name)), Ok(verifier)) =
-        (name, WebPkiServerVerifier::builder_with_provider(roots().clone(), provider).build())
+        (name, WebPkiServerVerifier::builder_with_provider(all, provider).build())
     else {
         return false;
     };

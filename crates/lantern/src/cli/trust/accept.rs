@@ -14,7 +14,8 @@ use crate::cli::connect::ConnectArgs;
   lantern trust accept lamp-01                        shows the key and asks
   lantern trust accept lamp-01 --expect SHA256:…      takes that key and no other, without asking
   lantern trust accept @coast --expect-file list.txt  takes what the list has, without asking
-  lantern trust accept foghorn --certificate f.pem    trusts a TLS certificate
+  lantern trust accept chart-room --certificate f.pem trusts a TLS certificate
+  lantern trust accept @house --authority ca.pem      believes an authority, for these machines
 
 Each line of the list has a machine and the fingerprints that its keys may have. Keys that were
 not compared are trusted only by a yes, and only those that are shown.")]
@@ -30,6 +31,9 @@ pub(crate) struct AcceptArgs {
     /// Trust the TLS certificate in this file (PEM or DER)
     #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file"])]
     pub(crate) certificate: Option<PathBuf>,
+    /// Believe the authority in this file (PEM or DER) about certificates of these machines, and of no others
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file", "certificate"])]
+    pub(crate) authority: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

@@ -39,6 +39,9 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     if let Some(file) = &args.certificate {
         return from_file(home, &book, &names, file, json).map(|()| 0);
     }
+    if let Some(file) = &args.authority {
+        return authority(home, &book, &names, file, json).map(|()| 0);
+    }
     let expected = args.expect_file.as_deref().map(read_list).transpose()?;
     let targets =
         names.iter().map(|typed| Target::find(home, &book, typed)).collect::<Result<Vec<_>, _>>()?;
@@ -160,20 +163,7 @@ fn from_file(
         return Err(Failure::new(code::USAGE, "a certificate belongs to one machine"));
     };
     let target = Target::find(home, book, typed)?;
-    let bytes = read_bytes(file, MAX_CERTIFICATE_LEN)?;
-    let no_certificate = || Failure::new(code::LOCAL, format!("{} is no X.509 certificate", file.display()));
-    let der = match std::str::from_utf8(&bytes)
-        .ok()
-        .and_then(|text| text.split_once("-----BEGIN CERTIFICATE-----"))
-    {
-        Some((_, rest)) => {
-            let body = rest.split_once("-----END CERTIFICATE-----").ok_or_else(no_certificate)?.0;
-            let body: String = body.chars().filter(|c| !c.is_whitespace()).collect();
-            Base64::decode_vec(&body).map_err(|_| no_certificate())?
-        }
-        None => bytes,
-    };
-    let read = TlsCertificate::read(&der).map_err(|_| no_certificate())?;
+    let read = read_certificate(file)?;
     let seen = format!("{}, until {}", certificate::names(&read), certificate::day(read.validity().1));
     let known = KnownCertificate::new(&read, Verified::Expected, Timestamp::now());
     let fingerprint = known.fingerprint();
@@ -188,4 +178,60 @@ fn from_file(
     }
     output::say(format!("{} is trusted with the TLS certificate {fingerprint} ({seen}).", target.name));
     Ok(())
+}
+
+/// Believes an authority for some machines.
+fn authority(
+    home: &Home,
+    book: &MachineBook,
+    names: &[String],
+    file: &Path,
+    json: bool,
+) -> Result<(), Failure> {
+    let read = read_certificate(file)?;
+    let fingerprint = read.fingerprint();
+    if !read.is_authority() {
+        return Err(Failure::new(code::TRUST, format!("{} is no authority's certificate", file.display()))
+            .detail("it is not made to sign others (RFC 5280, basic constraints)")
+            .hint(format!(
+                "one of a machine's own: lantern trust accept MACHINE --certificate {}",
+                file.display()
+            )));
+    }
+    if TrustStore::load(home)?.is_revoked(&fingerprint).is_some() {
+        return Err(Failure::new(code::TRUST, format!("the certificate {fingerprint} was revoked")));
+    }
+    let targets = names.iter().map(|typed| Target::find(home, book, typed)).collect::<Result<Vec<_>, _>>()?;
+    let mut values = Vec::new();
+    for target in targets {
+        let known = KnownCertificate::new(&read, Verified::Expected, Timestamp::now());
+        let is_new = TrustStore::accept_authority(home, &target.name, known)?;
+        values.push(json!({ "machine": target.name, "authority": fingerprint.to_string(), "new": is_new }));
+        if !json {
+            let (name, subject) = (&target.name, read.subject());
+            let already = if is_new { "" } else { ", as before" };
+            output::say(format!(
+                "Certificates of {name} are believed by the word of {subject} {fingerprint}{already}."
+            ));
+        }
+    }
+    if json { output::print_json(&values) } else { Ok(()) }
+}
+
+/// A certificate in PEM or DER.
+fn read_certificate(file: &Path) -> Result<TlsCertificate, Failure> {
+    let bytes = read_bytes(file, MAX_CERTIFICATE_LEN)?;
+    let no_certificate = || Failure::new(code::LOCAL, format!("{} is no X.509 certificate", file.display()));
+    let der = match std::str::from_utf8(&bytes)
+        .ok()
+        .and_then(|text| text.split_once("-----BEGIN CERTIFICATE-----"))
+    {
+        Some((_, rest)) => {
+            let body = rest.split_once("-----END CERTIFICATE-----").ok_or_else(no_certificate)?.0;
+            let body: String = body.chars().filter(|c| !c.is_whitespace()).collect();
+            Base64::decode_vec(&body).map_err(|_| no_certificate())?
+        }
+        None => bytes,
+    };
+    TlsCertificate::read(&der).map_err(|_| no_certificate())
 }

@@ -71,7 +71,8 @@ pub(super) fn list(args: &ListArgs, home: &Home, json: bool) -> Result<(), Failu
 fn record_json(name: &str, record: &TrustRecord) -> Value {
     json!({
         "machine": name, "addresses": record.addresses, "keys": keys_json(record),
-        "certificates": certificates_json(record),
+        "certificates": certificates_json(&record.certificates),
+        "authorities": certificates_json(&record.authorities),
     })
 }
 
@@ -145,6 +146,16 @@ fn picture(store: &TrustStore, name: &str, record: &TrustRecord) -> Fit {
         ]));
         text.end_line();
         text.push(flags_view::draw(&fingerprint, output::colorful_stdout()).indented(4));
+    }
+    for known in &record.authorities {
+        let subject =
+            TlsCertificate::read(&known.der).map(|read| read.subject().to_owned()).unwrap_or_default();
+        text.end_line();
+        text.push(output::fields(&[
+            ("authority", format!("{subject}  {}", known.fingerprint()).trim_start().into()),
+            ("verified", known.verified.to_string().into()),
+            ("first seen", day(known.first_seen).into()),
+        ]));
     }
     text
 }

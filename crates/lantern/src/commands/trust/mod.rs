@@ -57,7 +57,7 @@ pub(crate) fn keys_json(record: &TrustRecord) -> Value {
     record.keys.iter().map(key).collect()
 }
 
-fn certificates_json(record: &TrustRecord) -> Value {
+fn certificates_json(certificates: &[KnownCertificate]) -> Value {
     let certificate = |known: &KnownCertificate| {
         let mut value = match TlsCertificate::read(&known.der) {
             Ok(certificate) => certificate_json(&certificate),
@@ -69,7 +69,7 @@ fn certificates_json(record: &TrustRecord) -> Value {
         value["last_seen"] = json!(known.last_seen);
         value
     };
-    record.certificates.iter().map(certificate).collect()
+    certificates.iter().map(certificate).collect()
 }
 
 fn certificate_json(certificate: &TlsCertificate) -> Value {
