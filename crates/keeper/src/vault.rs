@@ -7,11 +7,12 @@ use zeroize::Zeroize;
 /// One piece of memory for all keys, locked as a whole. A megabyte: what a process may lock without privileges is eight on
 /// most systems.
 pub(crate) struct LockedVault {
+    /// Unlocks when dropped; none where the system refused to lock. It stands before the memory, since fields are dropped in their order and what has
+    /// been given back can't be unlocked.
+    _guard: Option<region::LockGuard>,
     memory: Box<[u8]>,
     lengths: Vec<usize>,
     slot_len: usize,
-    /// Unlocks when dropped; none where the system refused to lock.
-    _guard: Option<region::LockGuard>,
     locked: bool,
 }
 

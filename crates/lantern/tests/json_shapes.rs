@@ -179,6 +179,7 @@ fn what_the_guide_promises_is_printed() {
         "`key show`",
         "`key show` of a certificate",
         "`key import`",
+        "`keeper remember`",
         "`machine show`",
         "`machine export`",
         "`doctor`",

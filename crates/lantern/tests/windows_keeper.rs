@@ -58,8 +58,12 @@ fn a_password_is_proven_held_given_and_forgotten() {
     desk.lantern(&["keeper", "forget", "--passwords-of", "chart-room"]).expect(241);
     desk.lantern(&hostname).expect(249);
     // For a time.
-    let short = [&remember[..], &["--lifetime", "1s"]].concat();
-    desk.with_secrets(&short, PASSWORD, "").expect(0);
+    let short = [&remember[..], &["--lifetime", "1s", "--json"]].concat();
+    let told: serde_json::Value =
+        serde_json::from_str(desk.with_secrets(&short, PASSWORD, "").expect(0).text()).unwrap();
+    let promised =
+        serde_json::json!({"machine": "chart-room", "user": "keeper", "seconds_left": 1, "proven": true});
+    assert_eq!(told, promised);
     std::thread::sleep(Duration::from_millis(1100));
     desk.lantern(&hostname).expect(249);
     desk.with_secrets(&remember, PASSWORD, "").expect(0);

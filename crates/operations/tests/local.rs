@@ -274,6 +274,7 @@ fn fleet() -> Vec<DemoMachine> {
         "foghorn",
         "tide-gauge",
         "signal-hut",
+        "chart-room",
         "harbour-gate",
         "pier-lamp",
         "fog-bell",
@@ -284,7 +285,7 @@ fn fleet() -> Vec<DemoMachine> {
         .map(|(number, name)| DemoMachine {
             name: (*name).to_owned(),
             address: format!("127.77.0.{}:2222", number + 1).parse().unwrap(),
-            is_windows: false,
+            is_windows: *name == "chart-room",
             inner_address: matches!(*name, "pier-lamp" | "fog-bell").then(|| format!("10.20.0.{number}")),
             fingerprint: PrivateKey::generate(KeyAlgorithm::Ed25519, name).unwrap().public().fingerprint(),
         })
@@ -324,7 +325,7 @@ fn the_demos_book_can_be_used_and_its_story_names_what_is_there() {
         // What only sets the scene has to work.
         assert!(run.ending == Ending::Well || !run.words.contains(&"--quiet".to_owned()), "{run:?}");
     }
-    for machine in ["lamp-01", "lamp-02", "foghorn", "harbour-gate", "pier-lamp"] {
+    for machine in ["lamp-01", "lamp-02", "foghorn", "chart-room", "harbour-gate", "pier-lamp"] {
         let fingerprint =
             machines.iter().find(|other| other.name == machine).unwrap().fingerprint.to_string();
         let trusted = runs

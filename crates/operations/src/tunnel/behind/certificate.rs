@@ -1,11 +1,8 @@
 //! What a TLS certificate says, as far as a person wants to know before opening a page.
 
+use lantern_keys::TlsCertificate;
 use lantern_ssh::neutralize_line;
 use serde::{Deserialize, Serialize};
-use x509_cert::Certificate;
-use x509_cert::der::Decode;
-use x509_cert::ext::pkix::SubjectAltName;
-use x509_cert::ext::pkix::name::GeneralName;
 
 /// Longest name that is kept, in bytes: a host name has 253.
 const MAX_NAME: usize = 253;
@@ -24,35 +21,18 @@ pub struct CertificateFacts {
 impl CertificateFacts {
     /// Reads them.
     pub(super) fn read(der: &[u8]) -> Option<Self> {
-        let certificate = Certificate::from_der(der).ok()?;
-        let certificate = certificate.tbs_certificate();
-        let names = certificate.get_extension::<SubjectAltName>().ok().flatten();
-        let first = names.and_then(|(_, names)| names.0.iter().find_map(shown));
-        let subject = certificate.subject();
-        let issuer = certificate.issuer();
+        let certificate = TlsCertificate::read(der).ok()?;
         let clean = |text: &str| neutralize_line(text, MAX_NAME);
-        let end = certificate.validity().not_after.to_unix_duration();
         Some(Self {
-            name: clean(&first.unwrap_or_else(|| subject.to_string())),
-            issuer: (subject != issuer).then(|| clean(&issuer.to_string())),
-            not_after: i64::try_from(end.as_secs()).unwrap_or(i64::MAX),
+            name: clean(&certificate.holder()),
+            issuer: (!certificate.is_self_issued()).then(|| clean(certificate.issuer())),
+            not_after: certificate.validity().1,
         })
     }
 
     /// Whole days until it ends, at this time in seconds since 1970; less than 0 when it has.
     pub fn days_left(&self, now: i64) -> i64 {
         self.not_after.saturating_sub(now).div_euclid(24 * 3600)
-    }
-}
-
-fn shown(name: &GeneralName) -> Option<String> {
-    match name {
-        GeneralName::DnsName(name) => Some(name.to_string()),
-        GeneralName::IpAddress(bytes) => match bytes.as_bytes() {
-            four if four.len() == 4 => Some(std::net::Ipv4Addr::from(*four.first_chunk::<4>()?).to_string()),
-            six => Some(std::net::Ipv6Addr::from(*six.first_chunk::<16>()?).to_string()),
-        },
-        _ => None,
     }
 }
 
