@@ -23,7 +23,8 @@ export PATH=$work/bin:$PATH PS1='% '
 # picture NAME SCRIPT [KEYS…]: runs a script in an xterm that fills the display, types keys, and takes a picture.
 picture() {
     printf '%s\n' "$2" 'sleep 1000' >"$work/script"
-    xterm -fa 'DejaVu Sans Mono' -fs 11 -bg '#11151c' -fg '#d8dee9' -geometry 141x41+0+0 -b 8 -bw 0 +sb \
+    local size=${small:+10}
+    xterm -fa 'DejaVu Sans Mono' -fs "${size:-11}" -bg '#11151c' -fg '#d8dee9' -geometry "${small:-141x41}+0+0" -b 8 -bw 0 +sb \
         -e bash "$work/script" &
     local term=$!
     sleep 3
@@ -96,7 +97,7 @@ lantern machine add lamp-09 keeper@127.77.0.9:2222 --quiet
 picture doctor "$show; export HOME=/home/keeper; export SHELL=/bin/bash; show lantern doctor"
 # The chain of errors of TLS: asked of the wrong port, nothing there, a certificate that nobody knows.
 port=$(lantern machine show chart-room --json | sed -n 's/.*"port": \([0-9]*\).*/\1/p' | head -1)
-picture check-failed "$show; lantern machine set chart-room plain=private-network port=$port --quiet; show lantern check chart-room --no-questions; lantern machine set chart-room plain= port=$port certificate-name= --quiet; show lantern check chart-room --no-questions; lantern trust accept chart-room --expect \$(lantern trust look chart-room --json | sed -n '0,/fingerprint/s/.*\"fingerprint\": \"\(.*\)\".*/\1/p') --quiet; show lantern check chart-room --no-questions"
+small=157x46 picture check-failed "$show; lantern machine set chart-room plain=private-network port=$port --quiet; show lantern check chart-room --no-questions; lantern machine set chart-room plain= port=$port certificate-name= --quiet; show lantern check chart-room --no-questions; lantern trust accept chart-room --expect \$(lantern trust look chart-room --json | sed -n '0,/fingerprint/s/.*\"fingerprint\": \"\(.*\)\".*/\1/p') --quiet; show lantern check chart-room --no-questions"
 lantern machine remove lamp-09 --yes --quiet
 lantern profile add pier gateway=harbour-gate trust=known-only key=harbour --quiet
 lantern machine set pier-lamp,fog-bell profiles=pier gateway= key= --yes --quiet

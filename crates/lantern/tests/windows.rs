@@ -11,6 +11,7 @@ use std::time::Duration;
 
 use lantern_harbour::{WindowsFault, WindowsSpec};
 use support::Screen;
+use support::line::delayed;
 use support::windows::{PASSWORD, Windows, chart_room, desk_for, desk_that_trusts, faulty, run, trust};
 
 #[test]
@@ -251,4 +252,21 @@ fn output_comes_in_larger_envelopes_once_the_stack_is_known() {
     desk.with_secrets(&["check", "chart-room", "--password-from", "fd:3"], PASSWORD, "").expect(0);
     let large = questions(&desk);
     assert!(large < small, "{small} {large}");
+}
+
+/// TCP, TLS, the challenge, the shell, the program, its output: each needs what the one before answered.
+#[test]
+fn the_first_output_is_there_after_six_round_trips() {
+    let windows = Windows::light(chart_room());
+    let (link, _light) = delayed(windows.address);
+    let desk = desk_that_trusts(&windows, &[]);
+    let port = format!("port={}", link.address.port());
+    desk.lantern(&["machine", "set", "chart-room", "address=127.0.0.1", &port]).expect(0);
+    trust(&desk, &windows);
+    link.reset();
+    assert_eq!(run(&desk, &["--", "hostname"]).expect(0).text(), "CHART-ROOM\r\n");
+    // The end of the shell is one more. Tickets that come after the handshake may be counted as an answer, which nobody waits for.
+    assert!(matches!(link.round_trips(), 7 | 8), "{}", link.round_trips());
+    // Who is known by their certificate needs nobody to vouch for them, and one connection is enough.
+    assert_eq!(windows.seen().connections, 2);
 }

@@ -326,3 +326,30 @@ fn every_reason_of_a_certificate_is_told_at_once() {
         assert!(account.to_string().contains(words), "{words}: {account:#}");
     }
 }
+
+/// Accounts lock: of many machines one finds out what a password is worth.
+#[test]
+fn a_password_that_one_machine_refuses_is_not_tried_at_the_others() {
+    let names = ["chart-room", "log-room", "signal-room", "store-room", "tide-room"];
+    let rooms = names.map(|_| Windows::light(chart_room()));
+    let desk = desk_for(&rooms[0], &[]);
+    trust(&desk, &rooms[0]);
+    for (name, room) in names.iter().zip(&rooms).skip(1) {
+        let (address, port) = (room.address.ip().to_string(), format!("port={}", room.address.port()));
+        desk.lantern(&["machine", "add", name, &address, &port, "protocol=winrm", "user=Keeper"]).expect(0);
+        desk.lantern(&["trust", "accept", name, "--expect", &room.fingerprint]).expect(0);
+    }
+    let check = |password: &str| {
+        let words = ["check", "*-room", "--no-questions", "--json", "--password-from", "fd:3"];
+        let outcome = desk.with_secrets(&words, password, "");
+        (outcome.status, serde_json::from_str::<Value>(outcome.text()).unwrap())
+    };
+    let refused = || rooms.iter().map(|room| room.seen().refused).sum::<usize>();
+    let (status, accounts) = check("low water");
+    assert_eq!((status, refused()), (249, 1), "{accounts:#}");
+    let spared = accounts.to_string().matches("was not tried, since").count();
+    assert!(spared >= 4, "{accounts:#}");
+    // The right one is good for all of them.
+    let (status, accounts) = check(PASSWORD);
+    assert_eq!((status, refused()), (0, 1), "{accounts:#}");
+}

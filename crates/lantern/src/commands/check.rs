@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use lantern_book::{Home, MachineBook, select};
 use lantern_keeper::Recalling;
-use lantern_link::{Ask, LinkError, Nobody};
+use lantern_link::{Answer, Answering, Ask, LinkError, Question};
 use lantern_operations::Target;
 use lantern_operations::check::{Account, CheckError, CheckOptions, Mend, Progress, check_many, check_one};
 use tokio::signal::unix::{Signal, SignalKind};
@@ -50,7 +50,7 @@ pub(crate) fn run(args: &CheckArgs, global: &Global) -> Result<u8, Failure> {
     let walk = || -> Result<Vec<Account>, Failure> {
         let accounts = match names.as_slice() {
             [only] => vec![block_on(one(&home, only, &options, ask.clone(), global.json))?],
-            _ => block_on(many(&home, &names, &options, global.json))?,
+            _ => block_on(many(&home, &names, &options, ask.clone(), global.json))?,
         };
         Ok(accounts)
     };
@@ -135,14 +135,30 @@ async fn one(
     }
 }
 
+/// Nobody is asked for many machines. A password that was handed over is for those that nothing else opens; where keys do, it is not at hand.
+#[derive(Clone)]
+struct ForMany(Arc<TerminalAsk>);
+
+impl Ask for ForMany {
+    fn ask(&self, question: Question) -> Answering {
+        match question {
+            Question::Password { .. } => self.0.ask(question),
+            _ => Box::pin(std::future::ready(Answer::NoOne)),
+        }
+    }
+}
+
 /// Many at once, without questions; a table of them lives on the terminal meanwhile.
 async fn many(
     home: &Home,
     names: &[String],
     options: &CheckOptions,
+    ask: TerminalAsk,
     quiet: bool,
 ) -> Result<Vec<Account>, Failure> {
-    let recalling = Recalling::new(home, Nobody).without_keeper(options.reach.agents.is_empty());
+    let ask = ForMany(Arc::new(ask.unattended()));
+    ask.0.remember();
+    let recalling = Recalling::new(home, ask).without_keeper(options.reach.agents.is_empty());
     let (sender, mut changes) = mpsc::unbounded_channel();
     let on_progress = move |index: usize, progress: Progress<'_>| {
         let _ = sender.send((index, live::State::of(&progress)));

@@ -1,12 +1,12 @@
 //! A look at a machine's certificate without logging in.
 
-use jiff::Timestamp;
+use lantern_book::TrustStore;
 use lantern_keys::{CertificateFault, TlsCertificate};
 
 use super::failure::WinrmFailure;
-use super::opener::{WinrmRequest, authorities};
+use super::opener::WinrmRequest;
 use super::tls::shake_hands;
-use super::trust::faults;
+use super::trust::{authorities, faults};
 use crate::connect::reach;
 use crate::{Ask, LinkError};
 
@@ -26,7 +26,8 @@ pub(crate) async fn look_at_certificate(
     let (line, reached) = reach(way, ask).await?;
     let names = request.names();
     let name = names.first().copied().unwrap_or_default();
-    let (_, shown) = shake_hands(line, name, &reached, &authorities(way)?, way.limits.handshake).await?;
-    let faults = faults(&shown, &names, Timestamp::now().as_second());
+    let (_, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+    let authorities = authorities(way, &TrustStore::load(&way.home)?)?;
+    let faults = faults(&shown.certificate, &names, || shown.is_vouched(&authorities));
     Ok((shown.certificate, faults))
 }

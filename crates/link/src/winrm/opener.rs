@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
-use lantern_book::{KnownCertificate, TrustStore, Uses};
+use lantern_book::{TrustStore, Uses};
 use lantern_keys::{SecretString, TlsCertificate};
 use tracing::debug;
 
@@ -12,7 +12,7 @@ use super::failure::WinrmFailure;
 use super::http::{Broken, Http};
 use super::session::{LoginWay, PostError, Session, Whom};
 use super::tls::{Shown, shake_hands};
-use super::trust::{decide, faults};
+use super::trust::{decide, weigh};
 use crate::ask::{Ask, Note, Question};
 use crate::connect::{open_line, pass_gateways};
 use crate::step::Step;
@@ -130,15 +130,15 @@ impl Opener {
         let since = Instant::now();
         let names = request.names();
         let name = names.first().copied().unwrap_or(request.host());
-        let authorities = authorities(way)?;
-        let (stream, shown) = shake_hands(line, name, &reached, &authorities, way.limits.handshake).await?;
+        let (stream, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
         let took = since.elapsed();
         let tls = words(&stream);
-        let faults = faults(&shown, &names, Timestamp::now().as_second());
         if self.certificate.is_none() {
-            let (certificate, faults) = (&shown.certificate, faults.as_slice());
+            let store = TrustStore::load(&way.home)?;
+            let worth = weigh(way, &store, &shown, &names)?;
+            let (certificate, faults) = (&shown.certificate, worth.faults.as_slice());
             ask.step(&Step::Secured { tls: &tls, certificate, faults, took });
-            let trust = decide(way, &shown, faults, &reached, ask).await?;
+            let trust = decide(way, &store, &shown, &worth, &reached, ask).await?;
             ask.step(&Step::Certified { certificate, faults, trust: &trust });
         }
         let http = started(Http::start(Box::new(stream), host, &request.path).await)?;
@@ -190,14 +190,6 @@ impl Opener {
             debug!(error = crate::error::chain(&error), "the use of a machine was not noted");
         }
     }
-}
-
-/// Those whose word on the machine's certificates is believed.
-pub(super) fn authorities(way: &ConnectRequest) -> Result<Vec<KnownCertificate>, LinkError> {
-    let trust = TrustStore::load(&way.home)?;
-    let known = trust.get(&way.machine)?.map(|record| record.authorities).unwrap_or_default();
-    // One that was revoked vouches for nobody.
-    Ok(known.into_iter().filter(|known| trust.is_revoked(&known.fingerprint()).is_none()).collect())
 }
 
 async fn ask_password(way: &ConnectRequest, ask: &dyn Ask) -> Option<SecretString> {

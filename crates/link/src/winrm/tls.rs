@@ -28,8 +28,8 @@ const MAX_CHAIN: usize = 8;
 #[derive(Debug, Clone)]
 pub(super) struct Shown {
     pub(super) certificate: TlsCertificate,
-    /// Whether its chain leads to an authority that is known here.
-    pub(super) is_vouched: bool,
+    /// The same and those beside it, as they came.
+    chain: Vec<CertificateDer<'static>>,
     /// What binds a login to this channel (RFC 5929 §4.1).
     pub(super) endpoint_hash: Vec<u8>,
 }
@@ -97,7 +97,6 @@ pub(super) async fn shake_hands(
     line: Line,
     name: &str,
     place: &str,
-    authorities: &[KnownCertificate],
     limit: Duration,
 ) -> Result<(TlsStream<Line>, Shown), WinrmFailure> {
     let provider = Arc::new(aws_lc_rs::default_provider());
@@ -107,7 +106,7 @@ pub(super) async fn shake_hands(
         shown: Mutex::default(),
         asks: AtomicBool::new(false),
     });
-    let mut config = ClientConfig::builder_with_provider(provider.clone())
+    let mut config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .map_err(tls)?
         .dangerous()
@@ -141,11 +140,10 @@ pub(super) async fn shake_hands(
     let chain = std::mem::take(&mut *watcher.shown.lock().unwrap_or_else(PoisonError::into_inner));
     let unreadable =
         || WinrmFailure::Tls { place: place.to_owned(), why: "its certificate cannot be read".to_owned() };
-    let (first, others) = chain.split_first().ok_or_else(unreadable)?;
+    let first = chain.first().ok_or_else(unreadable)?;
     let certificate = TlsCertificate::read(first).map_err(|_| unreadable())?;
-    let is_vouched = is_vouched(first, others, &certificate, authorities, provider);
     let endpoint_hash = endpoint_hash(&certificate);
-    Ok((stream, Shown { certificate, is_vouched, endpoint_hash }))
+    Ok((stream, Shown { certificate, chain, endpoint_hash }))
 }
 
 /// Whether a handshake failed since the certificate that was shown has a key that nobody should verify with.
@@ -215,36 +213,37 @@ fn roots() -> &'static Arc<RootCertStore> {
     })
 }
 
-/// Whether the chain leads to an authority of this system, or to one that is believed for this machine. Names and dates have reasons of their own: it is looked at as of a day and a name that are right.
-fn is_vouched(
-    first: &CertificateDer<'_>,
-    others: &[CertificateDer<'_>],
-    certificate: &TlsCertificate,
-    authorities: &[KnownCertificate],
-    provider: Arc<CryptoProvider>,
-) -> bool {
-    let mut all = roots().clone();
-    for authority in authorities {
-        // One that cannot be one vouches for nobody.
-        let _ = Arc::make_mut(&mut all).add(CertificateDer::from(authority.der.clone()));
+impl Shown {
+    /// Whether the chain leads to an authority of this system, or to one that is believed for this machine. Names and dates have reasons of their own: it is looked at as of a day and a name that are right. To be asked only where nothing else decides: it reads all that this system believes.
+    pub(super) fn is_vouched(&self, authorities: &[KnownCertificate]) -> bool {
+        let Some((first, others)) = self.chain.split_first().filter(|_| !self.certificate.is_self_issued())
+        else {
+            return false;
+        };
+        let mut all = roots().clone();
+        for authority in authorities {
+            // One that cannot be one vouches for nobody.
+            let _ = Arc::make_mut(&mut all).add(CertificateDer::from(authority.der.clone()));
+        }
+        if all.is_empty() {
+            return false;
+        }
+        let name = self.certificate.names().first().map(|name| match name {
+            CertificateName::Dns(name) => ServerName::try_from(name.replacen('*', "any", 1)).ok(),
+            CertificateName::Ip(address) => Some(ServerName::IpAddress((*address).into())),
+        });
+        let provider = Arc::new(aws_lc_rs::default_provider());
+        let (Some(Some(name)), Ok(verifier)) =
+            (name, WebPkiServerVerifier::builder_with_provider(all, provider).build())
+        else {
+            return false;
+        };
+        let (from, until) = self.certificate.validity();
+        let now = i64::try_from(UnixTime::now().as_secs()).unwrap_or(i64::MAX);
+        let as_of = u64::try_from(now.max(from).min(until)).unwrap_or_default();
+        let as_of = UnixTime::since_unix_epoch(Duration::from_secs(as_of));
+        verifier.verify_server_cert(first, others, &name, &[], as_of).is_ok()
     }
-    if certificate.is_self_issued() || all.is_empty() {
-        return false;
-    }
-    let name = certificate.names().first().map(|name| match name {
-        CertificateName::Dns(name) => ServerName::try_from(name.replacen('*', "any", 1)).ok(),
-        CertificateName::Ip(address) => Some(ServerName::IpAddress((*address).into())),
-    });
-    let (Some(Some(name)), Ok(verifier)) =
-        (name, WebPkiServerVerifier::builder_with_provider(all, provider).build())
-    else {
-        return false;
-    };
-    let (from, until) = certificate.validity();
-    let now = i64::try_from(UnixTime::now().as_secs()).unwrap_or(i64::MAX);
-    let as_of = u64::try_from(now.max(from).min(until)).unwrap_or_default();
-    let as_of = UnixTime::since_unix_epoch(Duration::from_secs(as_of));
-    verifier.verify_server_cert(first, others, &name, &[], as_of).is_ok()
 }
 
 /// The hash of a certificate by its signature's hash, by SHA-256 where that is weaker (RFC 5929 §4.1).

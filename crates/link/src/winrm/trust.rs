@@ -10,14 +10,51 @@ use crate::decision::{Decision, Judged};
 use crate::error::{Kinship, TrustFailure};
 use crate::{ConnectRequest, LinkError};
 
-/// Everything that is wrong with what was shown, for a machine that was dialed by one of these names.
-pub(super) fn faults(shown: &Shown, wanted: &[&str], now: i64) -> Vec<CertificateFault> {
-    let mut faults = shown.certificate.faults(wanted, now);
-    if !shown.is_vouched && !shown.certificate.is_self_issued() {
-        faults
-            .insert(0, CertificateFault::UnknownAuthority { issuer: shown.certificate.issuer().to_owned() });
+/// Everything that is wrong with what was shown, for a machine that was dialed by one of these names. `is_vouched` is whether an authority speaks for it.
+pub(super) fn faults(
+    certificate: &TlsCertificate,
+    wanted: &[&str],
+    is_vouched: impl FnOnce() -> bool,
+) -> Vec<CertificateFault> {
+    let mut faults = certificate.faults(wanted, Timestamp::now().as_second());
+    if !certificate.is_self_issued() && !is_vouched() {
+        faults.insert(0, CertificateFault::UnknownAuthority { issuer: certificate.issuer().to_owned() });
     }
     faults
+}
+
+/// What a certificate is worth, before anybody is asked.
+pub(super) struct Worth {
+    verdict: TrustVerdict,
+    pub(super) faults: Vec<CertificateFault>,
+}
+
+/// Compares a certificate with what is known of the machine, and only where that says nothing, asks for who vouches for it.
+pub(super) fn weigh(
+    request: &ConnectRequest,
+    store: &TrustStore,
+    shown: &Shown,
+    wanted: &[&str],
+) -> Result<Worth, LinkError> {
+    let presented = Presented::Certificate(shown.certificate.clone());
+    let verdict = store.assess(&request.machine, &request.trust_place(), &presented)?;
+    let authorities = authorities(request, store)?;
+    let is_vouched = || is_known(&verdict) || shown.is_vouched(&authorities);
+    Ok(Worth { faults: faults(&shown.certificate, wanted, is_vouched), verdict })
+}
+
+fn is_known(verdict: &TrustVerdict) -> bool {
+    matches!(verdict, TrustVerdict::Known | TrustVerdict::Moved { .. })
+}
+
+/// Those whose word on the machine's certificates is believed.
+pub(super) fn authorities(
+    way: &ConnectRequest,
+    trust: &TrustStore,
+) -> Result<Vec<KnownCertificate>, LinkError> {
+    let known = trust.get(&way.machine)?.map(|record| record.authorities).unwrap_or_default();
+    // One that was revoked vouches for nobody.
+    Ok(known.into_iter().filter(|known| trust.is_revoked(&known.fingerprint()).is_none()).collect())
 }
 
 /// Decides about a certificate, and remembers the decision; how it comes to be trusted, in words.
@@ -26,12 +63,12 @@ pub(super) fn faults(shown: &Shown, wanted: &[&str], now: i64) -> Vec<Certificat
 /// It is not trusted.
 pub(super) async fn decide(
     request: &ConnectRequest,
+    store: &TrustStore,
     shown: &Shown,
-    faults: &[CertificateFault],
+    worth: &Worth,
     reached: &str,
     ask: &dyn Ask,
 ) -> Result<String, LinkError> {
-    let store = TrustStore::load(&request.home)?;
     let (machine, place) = (&request.machine, request.trust_place());
     let presented = Presented::Certificate(shown.certificate.clone());
     if let Some(expected) = request.expect
@@ -41,9 +78,9 @@ pub(super) async fn decide(
         let (machine, presented) = (machine.clone(), presented);
         return Err(refused(TrustFailure::NotExpected { machine, presented, expected }));
     }
-    let verdict = store.assess(machine, &place, &presented)?;
-    if matches!(verdict, TrustVerdict::Known | TrustVerdict::Moved { .. }) {
-        if let TrustVerdict::Moved { from } = &verdict
+    let Worth { verdict, faults } = worth;
+    if is_known(verdict) {
+        if let TrustVerdict::Moved { from } = verdict
                 // Trusted from a file, it was met nowhere yet.
                 && !from.is_empty()
         {
@@ -60,8 +97,9 @@ pub(super) async fn decide(
         }
         return Ok("known".into());
     }
-    let vouched = shown.is_vouched && faults.is_empty();
-    let decision = Decision { request, trust: &store, reached, ask, faults, vouched };
+    // One that signed itself has that as a fault, and one for whom nobody speaks too.
+    let vouched = faults.is_empty();
+    let decision = Decision { request, trust: store, reached, ask, faults, vouched };
     let verified = match decision.judge(&presented).await? {
         Judged::Trusted(verified) => verified,
         Judged::Refused(failure) => return Err(LinkError::Trust(failure)),
@@ -77,7 +115,7 @@ pub(super) async fn decide(
         }
     };
     if !request.only_looking {
-        keep(request, &store, &shown.certificate, verified, reached, ask)?;
+        keep(request, store, &shown.certificate, verified, reached, ask)?;
     }
     Ok(verified.to_string())
 }

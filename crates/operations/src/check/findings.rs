@@ -75,6 +75,13 @@ pub enum CheckError {
     Key(BookError),
     /// The connection, the login, or what is behind it.
     Way(LinkError),
+    /// Another machine refused the same user and password: they are not tried here, since accounts lock.
+    NotTried {
+        /// The user.
+        user: String,
+        /// The machine that refused.
+        refused_at: String,
+    },
     /// The walk itself was broken off.
     BrokenOff,
 }
@@ -93,6 +100,9 @@ impl CheckError {
                 other => chain(other),
             },
             Self::Way(error) => chain(error),
+            Self::NotTried { user, refused_at } => {
+                format!("the password of {user} was not tried, since {refused_at} has just refused it")
+            }
             Self::BrokenOff => "the check was broken off".into(),
         }
     }

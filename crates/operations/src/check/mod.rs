@@ -9,6 +9,7 @@ mod findings;
 mod inside;
 mod local;
 mod story;
+mod tries;
 mod walk;
 mod windows;
 
@@ -25,7 +26,7 @@ pub use account::{Account, Failed, Line, Mark, Stage};
 pub use findings::{CheckError, Finding, Mend};
 pub use local::{look_at_display, look_at_keeper};
 pub use story::Tell;
-use walk::Read;
+use walk::Common;
 
 /// Most machines that are walked to at once: each has a key exchange or two to compute.
 const AT_ONCE: usize = 48;
@@ -49,7 +50,7 @@ pub async fn check_one(
     ask: Arc<dyn Ask>,
     tell: Tell,
 ) -> Account {
-    walk::walk(home, typed, options, &Read::default(), ask, tell).await
+    walk::walk(home, typed, options, &Common::default(), ask, tell).await
 }
 
 /// What becomes of one of many.
@@ -70,13 +71,13 @@ pub async fn check_many(
     ask: Arc<dyn Ask>,
     on_progress: impl Fn(usize, Progress<'_>) + Send + Sync + 'static,
 ) -> Vec<Account> {
-    let (on_progress, read) = (Arc::new(on_progress), Read::new(home));
+    let (on_progress, common) = (Arc::new(on_progress), Common::new(home));
     let walks = names.iter().enumerate().map(|(index, name)| {
         let (home, name, options, ask) = (home.clone(), name.clone(), options.clone(), ask.clone());
-        let read = read.clone();
+        let common = common.clone();
         let on_step = on_progress.clone();
         let tell = move |account: &Account| on_step(index, Progress::At(account.latest_step()));
-        async move { walk::walk(&home, &name, &options, &read, ask, Box::new(tell)).await }
+        async move { walk::walk(&home, &name, &options, &common, ask, Box::new(tell)).await }
     });
     let walks: Vec<_> = walks.collect();
     let accounts =

@@ -10,6 +10,7 @@ use lantern_ssh::Algorithms;
 
 use super::account::{Account, Line, Mark, Stage};
 use super::findings::{CheckError, Finding};
+use super::tries::{Tries, Try};
 
 /// Hears of every change of the account.
 pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
@@ -18,6 +19,20 @@ pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
 pub(super) struct Watcher {
     ask: Arc<dyn Ask>,
     story: Mutex<Story>,
+    tries: Arc<Tries>,
+    trying: Arc<Mutex<Trying>>,
+}
+
+/// What becomes of the user and the password here, where they are all that can log in.
+#[derive(Debug, Default)]
+enum Trying {
+    /// Nothing yet.
+    #[default]
+    Not,
+    /// They are tried.
+    Here(Try),
+    /// Another machine refused them before.
+    NotTried { user: String, refused_at: String },
 }
 
 /// What has been written down.
@@ -32,9 +47,41 @@ pub(super) struct Story {
 }
 
 impl Watcher {
-    pub(super) fn new(typed: &str, ask: Arc<dyn Ask>, tell: Tell) -> Self {
+    pub(super) fn new(typed: &str, ask: Arc<dyn Ask>, tries: Arc<Tries>, tell: Tell) -> Self {
         let account = Account { machine: typed.to_owned(), ..Account::default() };
-        Self { ask, story: Mutex::new(Story { account, gateway: None, tell, held: None, early: Vec::new() }) }
+        let story = Mutex::new(Story { account, gateway: None, tell, held: None, early: Vec::new() });
+        Self { ask, story, tries, trying: Arc::default() }
+    }
+
+    /// Asks for a password as ever, and hands it over only if no other machine has refused it.
+    fn ask_unless_refused(&self, user: String, machine: String, question: Question) -> Answering {
+        let (tries, trying) = (self.tries.clone(), self.trying.clone());
+        let answering = self.ask.ask(question);
+        Box::pin(async move {
+            let answer = answering.await;
+            let Answer::Secret(password) = &answer else { return answer };
+            let (now, answer) = match tries.begin(&machine, &user, password).await {
+                Ok(here) => (Trying::Here(here), answer),
+                Err(refused_at) => (Trying::NotTried { user, refused_at }, Answer::NoOne),
+            };
+            *trying.lock().unwrap_or_else(PoisonError::into_inner) = now;
+            answer
+        })
+    }
+
+    fn take_trying(&self) -> Trying {
+        std::mem::take(&mut *self.trying.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Says what came of a password, so that others may try it or not; the reason where it was not tried here.
+    pub(super) fn settle(&self, is_refused: bool) -> Option<CheckError> {
+        match self.take_trying() {
+            Trying::Here(here) if is_refused => here.refused(),
+            // It never came to that.
+            Trying::Here(_) | Trying::Not => {}
+            Trying::NotTried { user, refused_at } => return Some(CheckError::NotTried { user, refused_at }),
+        }
+        None
     }
 
     /// Never held while waiting.
@@ -230,7 +277,10 @@ impl Ask for Watcher {
         let may = match &question {
             Question::Passphrase { .. } | Question::ProxyPassword { .. } => true,
             // Over WinRM there is no other way in.
-            Question::Password { machine, .. } if self.is_password_all(machine) => true,
+            Question::Password { user, machine, .. } if self.is_password_all(machine) => {
+                let (user, machine) = (user.clone(), machine.clone());
+                return self.ask_unless_refused(user, machine, question);
+            }
             // One that was handed over is tried; nobody is asked for one just to find out about keys.
             Question::Password { machine, .. } | Question::Prompts { machine, .. } => {
                 self.has_password(machine)
@@ -253,6 +303,11 @@ impl Ask for Watcher {
         self.story().note(note);
     }
     fn step(&self, step: &Step<'_>) {
+        if matches!(step, Step::LoggedIn { .. })
+            && let Trying::Here(here) = self.take_trying()
+        {
+            here.taken();
+        }
         self.story().step(step);
     }
 }

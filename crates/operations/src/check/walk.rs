@@ -10,19 +10,22 @@ use super::account::{Account, Line, Mark, Stage};
 use super::failing::failed_on_the_way;
 use super::findings::CheckError;
 use super::story::{Story, Tell, Watcher};
+use super::tries::Tries;
 use super::{CheckOptions, inside, local, windows};
 use crate::{ReachError, ReachOptions, Target, login_clues};
 
-/// What was read already, so that many walks need not read it each. Where it could not be, each walk meets and tells the reason itself.
+/// What many walks have in common. Where something could not be read beforehand, each walk meets and tells the reason itself.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Read {
+pub(super) struct Common {
     book: Option<Arc<MachineBook>>,
     known: Option<Arc<Known>>,
+    tries: Arc<Tries>,
 }
 
-impl Read {
+impl Common {
     pub(super) fn new(home: &Home) -> Self {
-        Self { book: MachineBook::load(home).ok().map(Arc::new), known: Known::load(home).ok().map(Arc::new) }
+        let (book, known) = (MachineBook::load(home).ok(), Known::load(home).ok());
+        Self { book: book.map(Arc::new), known: known.map(Arc::new), tries: Arc::default() }
     }
 }
 
@@ -31,15 +34,15 @@ pub(super) async fn walk(
     home: &Home,
     typed: &str,
     options: &CheckOptions,
-    read: &Read,
+    common: &Common,
     ask: Arc<dyn Ask>,
     tell: Tell,
 ) -> Account {
-    let watcher = Watcher::new(typed, ask, tell);
-    let found = look_up(&mut watcher.story(), home, read.book.as_deref(), typed, &options.reach);
+    let watcher = Watcher::new(typed, ask, common.tries.clone(), tell);
+    let found = look_up(&mut watcher.story(), home, common.book.as_deref(), typed, &options.reach);
     if let Some(target) = found {
         match target.protocol {
-            Protocol::Ssh => go(&watcher, home, &options.reach, &target, read.known.clone()).await,
+            Protocol::Ssh => go(&watcher, home, &options.reach, &target, common.known.clone()).await,
             Protocol::Winrm => windows::go(&watcher, home, &options.reach, &target).await,
         }
         watcher.story().gateway = None;

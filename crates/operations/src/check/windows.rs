@@ -38,6 +38,9 @@ pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, t
     let remote = match Remote::connect(&request, watcher).await {
         Ok(remote) => remote,
         Err(error) => {
+            if let Some(error) = watcher.settle(false) {
+                return watcher.story().fail(Stage::Login, error);
+            }
             let found = other_port(&error, target).await;
             let mut story = watcher.story();
             story.account.other_port = found;
@@ -46,7 +49,9 @@ pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, t
     };
     // Where it cannot be written, the next look sees the machine too.
     let _ = Uses::of(home).note(&target.name, |noted| noted.seen = Some(Timestamp::now()));
-    if let Err(error) = look_around(watcher, &remote).await {
+    let seen = look_around(watcher, &remote).await;
+    watcher.settle(matches!(&seen, Err(LinkError::Winrm(failure)) if failure.is_refusal()));
+    if let Err(error) = seen {
         failed_on_the_way(&mut watcher.story(), error);
     }
     remote.close().await;

@@ -55,6 +55,7 @@ pub(crate) fn exit_code(error: &CheckError) -> u8 {
         CheckError::Entry(error) => Failure::from(error).code,
         CheckError::Key(error) => Failure::from(error).code,
         CheckError::Way(error) => code_of(error),
+        CheckError::NotTried { .. } => code::LOGIN,
         CheckError::BrokenOff => code::INTERNAL,
     }
 }
@@ -125,6 +126,10 @@ fn of_failure(failed: &Failed, account: &Account) -> (Vec<String>, String) {
             let known = Known { source, clues, faults, other_port: account.other_port };
             mend(error, target, failed.gateway.as_deref(), &known)
         }
+        (CheckError::NotTried { refused_at, .. }, _) => (
+            vec!["each refusal counts towards the locking of the account".to_owned()],
+            format!("lantern check {refused_at}"),
+        ),
         (CheckError::Way(_) | CheckError::BrokenOff, _) => {
             (Vec::new(), format!("lantern check {}", typed(account)))
         }
