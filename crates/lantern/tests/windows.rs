@@ -119,15 +119,25 @@ fn input_of_any_size_arrives_whole_and_output_comes_back_untouched() {
 
 #[test]
 fn an_interrupt_reaches_the_program_and_a_second_one_ends_us() {
-    let windows = Windows::light(chart_room());
-    let desk = desk_that_trusts(&windows, &[]);
-    let password = desk.folder.path().join("password");
-    std::fs::write(&password, PASSWORD).unwrap();
-    let from = format!("file:{}", password.display());
-    let words = ["run", "chart-room", "--password-from", &from, "--", "wait"];
-    let mut terminal = Screen::open(&desk, &words);
-    terminal.wait_for("waiting");
+    let interrupted = |windows: &Windows| {
+        let desk = desk_that_trusts(windows, &[]);
+        let password = desk.folder.path().join("password");
+        std::fs::write(&password, PASSWORD).unwrap();
+        let from = format!("file:{}", password.display());
+        let words = ["run", "chart-room", "--password-from", &from, "--", "wait"];
+        let terminal = Screen::open(&desk, &words);
+        terminal.wait_for("waiting");
+        terminal.send("\x03");
+        (desk, terminal)
+    };
+    let deaf = faulty(WindowsFault::Deaf);
+    let (_desk, mut terminal) = interrupted(&deaf);
+    terminal.wait_for("once more ends lantern");
     terminal.send("\x03");
+    assert_eq!(terminal.wait_for_exit(), 252, "{}", terminal.text());
+
+    let windows = Windows::light(chart_room());
+    let (_desk, mut terminal) = interrupted(&windows);
     assert_eq!(terminal.wait_for_exit(), 58, "{}", terminal.text());
     assert!(terminal.text().contains("0xC000013A"), "{}", terminal.text());
     support::keeping::until("the shell is ended", || windows.seen().shells == 0);

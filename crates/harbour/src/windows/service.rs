@@ -123,6 +123,9 @@ impl Service {
             );
         };
         let id = headers.message_id.clone();
+        if matches!(request, Request::Signal { .. }) && self.has_fault(WindowsFault::Deaf) {
+            tokio::time::sleep(Self::SILENCE).await;
+        }
         let is_receive = matches!(request, Request::Receive { .. });
         if is_receive && self.fails_now(WindowsFault::CutWaiting) {
             return Answer::Cut(None);

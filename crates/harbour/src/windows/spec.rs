@@ -65,6 +65,8 @@ pub enum WindowsFault {
     WantsClear,
     /// It never answers.
     Silent,
+    /// It never answers an interrupt.
+    Deaf,
 }
 
 /// A simulated machine.

@@ -18,6 +18,8 @@ use super::shared::{CommandEnd, Shared};
 const PATIENCE: Duration = Duration::from_millis(250);
 /// How long the machine has to end a shell when all else is over.
 const GOODBYE: Duration = Duration::from_secs(5);
+/// The same where a program was given up, as by a second Ctrl-C: somebody waits, and the machine ends an idle shell by itself.
+const GIVEN_UP: Duration = Duration::from_secs(1);
 /// How long a machine that was lost is looked for.
 const LOST_FOR: Duration = Duration::from_secs(60);
 /// How long to wait between two looks, at first.
@@ -116,11 +118,14 @@ impl Driver {
                 (Wanted::Soon, Some(_)) => {}
                 (Wanted::Not, _) => soon = None,
             }
-            let is_over = {
+            let goodbye = {
                 let state = self.shared.lock();
-                state.is_dropped || state.end.is_some()
+                match state.end {
+                    Some(_) => GOODBYE,
+                    None if state.is_dropped => GIVEN_UP,
+                    None => Duration::MAX,
+                }
             };
-            let goodbye = if is_over { GOODBYE } else { Duration::MAX };
             let came = async {
                 tokio::select! {
                     came = main.next() => Some((Lane::Main, came)),
