@@ -1,6 +1,7 @@
 //! How commands reach the keeper.
 
 use std::io::ErrorKind;
+use std::path::PathBuf;
 
 use lantern_book::Home;
 use lantern_keys::wire::WireError;
@@ -11,8 +12,8 @@ use lantern_ssh::agent::{AgentRequest, AgentResponse};
 use zeroize::Zeroizing;
 
 use crate::passwords::{DISOWN, RECALL, REMEMBER, Remember, question};
-use crate::socket_path;
 use crate::status::{STATUS, STOP, Status};
+use crate::{passwords_path, socket_path};
 
 /// Why the keeper did not do what it was asked to.
 #[derive(Debug, thiserror::Error)]
@@ -42,7 +43,11 @@ pub enum KeeperError {
 /// # Errors
 /// What the system says but for "nobody is there".
 pub async fn find(home: &Home) -> Result<Option<AgentClient>, KeeperError> {
-    let socket = AgentSocket { path: socket_path(home), what: "the keeper" };
+    find_at(socket_path(home)).await
+}
+
+async fn find_at(path: PathBuf) -> Result<Option<AgentClient>, KeeperError> {
+    let socket = AgentSocket { path, what: "the keeper" };
     match AgentClient::connect(&socket).await {
         Ok(client) => Ok(Some(client)),
         Err(AgentError::Io { source, .. })
@@ -60,7 +65,12 @@ pub async fn find(home: &Home) -> Result<Option<AgentClient>, KeeperError> {
 /// What the socket says; an agent that is not our keeper.
 pub async fn status(home: &Home) -> Result<Option<Status>, KeeperError> {
     let request = AgentRequest::Extension { name: STATUS.into(), content: Vec::new() };
-    let Some(mut running) = find(home).await? else { return Ok(None) };
+    // What it holds of passwords is told there alone.
+    let running = match find_at(passwords_path(home)).await? {
+        None => find(home).await?,
+        running => running,
+    };
+    let Some(mut running) = running else { return Ok(None) };
     match running.ask(&request).await? {
         AgentResponse::Extension { content, .. } => Ok(Some(Status::decode(&content)?)),
         _ => Err(KeeperError::NotTheKeeper),
@@ -77,7 +87,11 @@ pub fn stop_request() -> AgentRequest {
 /// # Errors
 /// It does not run, a refusal, and what the socket says.
 pub async fn must(home: &Home, request: &AgentRequest, what: &str) -> Result<(), KeeperError> {
-    let mut running = find(home).await?.ok_or(KeeperError::NotRunning)?;
+    must_at(socket_path(home), request, what).await
+}
+
+async fn must_at(path: PathBuf, request: &AgentRequest, what: &str) -> Result<(), KeeperError> {
+    let mut running = find_at(path).await?.ok_or(KeeperError::NotRunning)?;
     match running.ask(request).await? {
         AgentResponse::Success => Ok(()),
         _ => Err(KeeperError::Refused { what: what.to_owned() }),
@@ -98,7 +112,9 @@ pub async fn remember(
     let password = SecretBytes::new(password.expose_secret().as_bytes().to_vec());
     let mut content = Remember { machine: machine.into(), user: user.into(), password, lifetime }.encode();
     let request = AgentRequest::Extension { name: REMEMBER.into(), content: std::mem::take(&mut *content) };
-    let outcome = must(home, &request, "remember it: it is locked, full, or the password too long").await;
+    let outcome =
+        must_at(passwords_path(home), &request, "remember it: it is locked, full, or the password too long")
+            .await;
     if let AgentRequest::Extension { content, .. } = request {
         drop(Zeroizing::new(content));
     }
@@ -110,7 +126,7 @@ pub async fn remember(
 /// # Errors
 /// What the socket says.
 pub async fn recall(home: &Home, machine: &str, user: &str) -> Result<Option<SecretString>, KeeperError> {
-    let Some(mut running) = find(home).await? else { return Ok(None) };
+    let Some(mut running) = find_at(passwords_path(home)).await? else { return Ok(None) };
     let request = AgentRequest::Extension { name: RECALL.into(), content: question(machine, user) };
     match running.ask(&request).await? {
         AgentResponse::Extension { content, .. } => Ok(match String::from_utf8(content) {
@@ -129,7 +145,7 @@ pub async fn recall(home: &Home, machine: &str, user: &str) -> Result<Option<Sec
 /// # Errors
 /// What the socket says.
 pub async fn disown(home: &Home, machine: &str) -> Result<bool, KeeperError> {
-    let Some(mut running) = find(home).await? else { return Ok(false) };
+    let Some(mut running) = find_at(passwords_path(home)).await? else { return Ok(false) };
     let request = AgentRequest::Extension { name: DISOWN.into(), content: question(machine, "") };
     Ok(running.ask(&request).await? == AgentResponse::Success)
 }

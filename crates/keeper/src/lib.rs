@@ -41,6 +41,13 @@ pub use terminal::unforeseen;
 pub use vault::close_process;
 pub use wanted::{Keeping, Wanted};
 
+/// Where it tells passwords: a socket of its own, that nobody names as an agent's. An agent's socket is handed on to machines, by other programs whole and
+/// without a look at what is asked.
+pub fn passwords_path(home: &Home) -> PathBuf {
+    // No longer than the other: where that fits, this one does.
+    home.file("held.sock")
+}
+
 /// Its socket: in the home, so that every home has a keeper of its own.
 pub fn socket_path(home: &Home) -> PathBuf {
     home.file("keeper.sock")

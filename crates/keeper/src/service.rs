@@ -9,7 +9,6 @@ use lantern_book::Home;
 use lantern_link::{Listener, Pool, bind_unix};
 use lantern_operations::ReachOptions;
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Frames, Keeper, Outcome, SignTask};
-use rustix::net::RecvFlags;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{UnixListener, UnixStream};
 use tokio::sync::{Mutex as AsyncMutex, Notify, Semaphore};
@@ -20,7 +19,7 @@ use crate::confirm::{at_terminal, by_program};
 use crate::errands::{Errands, Explain};
 use crate::holder::{self, Beside, Holder};
 use crate::passwords::{DISOWN, Passwords, RECALL, REMEMBER};
-use crate::peer::is_ours;
+use crate::peer::{has_gone, is_ours, is_there};
 use crate::status::{HeldKey, STATUS, STOP, Status};
 use crate::terminal;
 use crate::vault::LockedVault;
@@ -47,9 +46,10 @@ struct Shared {
     unlocking: AsyncMutex<()>,
 }
 
-/// Where a keeper listens: for those who want keys, and for those who want more.
+/// Where a keeper listens: for those who want keys, for those who want passwords as well, and for those who want more.
 pub struct Sockets {
     keys: UnixListener,
+    passwords: UnixListener,
     more: Option<Listener>,
 }
 
@@ -59,7 +59,10 @@ pub struct Sockets {
 /// What the system says.
 pub async fn listen(home: &Home) -> std::io::Result<Sockets> {
     let keys = bind_unix(&crate::socket_path(home))?;
-    Ok(Sockets { keys, more: holder::listen(home, "keeper").await })
+    // Left behind by one that was killed: only who listens on the first one gets here.
+    let _ = std::fs::remove_file(crate::passwords_path(home));
+    let passwords = bind_unix(&crate::passwords_path(home))?;
+    Ok(Sockets { keys, passwords, more: holder::listen(home, "keeper").await })
 }
 
 /// What a keeper is to be.
@@ -105,12 +108,17 @@ pub async fn serve(sockets: Sockets, options: KeeperOptions) {
     });
     let opening = errands.clone();
     tokio::spawn(async move { opening.open_at_start().await });
-    serve_keys(sockets.keys, confirm_with, errands.clone()).await;
+    serve_keys(sockets.keys, sockets.passwords, confirm_with, errands.clone()).await;
     errands.end();
     answering.abort();
 }
 
-async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, errands: Arc<Errands>) {
+async fn serve_keys(
+    keys: UnixListener,
+    passwords: UnixListener,
+    confirm_with: Option<PathBuf>,
+    errands: Arc<Errands>,
+) {
     let vault = LockedVault::new();
     let memory_locked = vault.is_locked();
     let shared = Arc::new(Shared {
@@ -131,13 +139,19 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
     let mut tidying = tokio::time::interval(TIDY);
     loop {
         let deadline = shared.with_keeper(|keeper| keeper.poll_timeout());
+        let come = async {
+            tokio::select! {
+                accepted = keys.accept() => (accepted, false),
+                accepted = passwords.accept() => (accepted, true),
+            }
+        };
         tokio::select! {
-            accepted = listener.accept() => match accepted {
+            (accepted, tells_passwords) = come => match accepted {
                 Ok((stream, _)) => match room.clone().try_acquire_owned() {
                     Ok(permit) if is_ours(&stream) => {
                         let shared = shared.clone();
                         tokio::spawn(async move {
-                            converse(&shared, stream).await;
+                            converse(&shared, stream, tells_passwords).await;
                             drop(permit);
                         });
                     }
@@ -159,20 +173,7 @@ async fn serve_keys(listener: UnixListener, confirm_with: Option<PathBuf>, erran
     }
 }
 
-/// Whether whoever asked still listens for the answer. What was sent meanwhile stays where it is.
-fn is_there(stream: &UnixStream) -> bool {
-    let flags = RecvFlags::PEEK | RecvFlags::DONTWAIT;
-    !matches!(rustix::net::recv(stream, &mut [0u8], flags), Ok((_, 0)))
-}
-
-/// Ends when whoever asked has gone.
-async fn has_gone(stream: &UnixStream) {
-    while is_there(stream) {
-        tokio::time::sleep(Duration::from_millis(100)).await;
-    }
-}
-
-async fn converse(shared: &Shared, mut stream: UnixStream) {
+async fn converse(shared: &Shared, mut stream: UnixStream, tells_passwords: bool) {
     let terminal = stream.peer_cred().ok().and_then(|peer| peer.pid()).and_then(terminal::of_process);
     if terminal.is_some() {
         *shared.last_terminal() = terminal;
@@ -183,7 +184,7 @@ async fn converse(shared: &Shared, mut stream: UnixStream) {
         match frames.next_frame() {
             Ok(Some(frame)) => {
                 let answer = match AgentRequest::decode(&frame) {
-                    Ok(request) => shared.answer(request, &stream).await,
+                    Ok(request) => shared.answer(request, &stream, tells_passwords).await,
                     Err(_) => AgentResponse::Failure,
                 };
                 // It may hold a password.
@@ -260,10 +261,17 @@ impl Shared {
         }))
     }
 
-    async fn answer(&self, request: AgentRequest, asker: &UnixStream) -> AgentResponse {
+    async fn answer(
+        &self,
+        request: AgentRequest,
+        asker: &UnixStream,
+        tells_passwords: bool,
+    ) -> AgentResponse {
         match &request {
             AgentRequest::Extension { name, .. } if name == STATUS => {
-                return AgentResponse::Extension { name: STATUS.into(), content: self.status().encode() };
+                let mut status = self.status();
+                status.passwords.retain(|_| tells_passwords);
+                return AgentResponse::Extension { name: STATUS.into(), content: status.encode() };
             }
             AgentRequest::Extension { name, .. } if name == STOP => {
                 // What is held is wiped before the answer says so.
@@ -277,7 +285,7 @@ impl Shared {
         let request = match request {
             AgentRequest::Extension { name, content } => {
                 let content = Zeroizing::new(content);
-                match self.about_passwords(&name, &content) {
+                match tells_passwords.then(|| self.about_passwords(&name, &content)).flatten() {
                     Some(answer) => return answer,
                     None => AgentRequest::Extension { name, content: content.to_vec() },
                 }

@@ -10,9 +10,11 @@ use std::time::Duration;
 
 use lantern_book::Home;
 use lantern_keeper::{
-    KeeperError, KeeperOptions, Trouble, find, listen, must, serve, socket_path, status, stop_request,
+    KeeperError, KeeperOptions, Trouble, find, listen, must, passwords_path, recall, remember, serve,
+    socket_path, status, stop_request,
 };
-use lantern_keys::{KeyAlgorithm, PrivateKey, SecretBytes};
+use lantern_keys::wire::Writer;
+use lantern_keys::{KeyAlgorithm, PrivateKey, SecretBytes, SecretString};
 use lantern_ssh::agent::{AgentRequest, AgentResponse, Constraints, Frames, SignFlags};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::UnixStream;
@@ -231,5 +233,31 @@ fn many_who_guess_at_once_gain_nothing() {
         assert_eq!(answers, [AgentResponse::Failure, AgentResponse::Failure, AgentResponse::Success]);
         // At least: half a second behind the first, a second behind the second.
         assert!(since.elapsed() >= Duration::from_millis(1500));
+    });
+}
+
+/// Other programs hand an agent's socket on to machines as it is: what can be asked there, a machine may ask.
+#[test]
+fn the_socket_of_an_agent_tells_no_password() {
+    on_this_thread(async {
+        let (_folder, home) = kept().await;
+        let password = SecretString::new("high water".into());
+        remember(&home, "chart-room", "keeper", &password, None).await.unwrap();
+        let told = recall(&home, "chart-room", "keeper").await.unwrap().unwrap();
+        assert_eq!(told.expose_secret(), "high water");
+        let mode = std::fs::metadata(passwords_path(&home)).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+        let mut agent = find(&home).await.unwrap().unwrap();
+        let mut content = Vec::new();
+        content.put_string(b"chart-room");
+        content.put_string(b"keeper");
+        for name in ["recall@brass-lantern", "disown@brass-lantern"] {
+            let request = AgentRequest::Extension { name: name.into(), content: content.clone() };
+            assert!(matches!(agent.ask(&request).await.unwrap(), AgentResponse::Failure), "{name}");
+        }
+        let request = AgentRequest::Extension { name: "status@brass-lantern".into(), content: Vec::new() };
+        let AgentResponse::Extension { content, .. } = agent.ask(&request).await.unwrap() else { panic!() };
+        assert!(!content.windows(10).any(|window| window == b"chart-room"));
+        assert_eq!(status(&home).await.unwrap().unwrap().passwords.len(), 1);
     });
 }

@@ -33,6 +33,8 @@ pub struct Challenges {
 
 /// Most schemes that are read of a service: there are a handful.
 const MAX_SCHEMES: usize = 16;
+/// Longest name of one, in bytes: those that are registered have up to 16.
+const MAX_NAME: usize = 64;
 
 impl Challenges {
     /// Reads headers.
@@ -41,7 +43,8 @@ impl Challenges {
         // A comma parts schemes, and parameters of one scheme as well: what has no name in front of an equals sign begins a scheme.
         for part in headers.flat_map(split_unquoted) {
             let (name, rest) = part.split_once(' ').map_or((part, ""), |(name, rest)| (name, rest.trim()));
-            let is_scheme = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
+            let is_scheme = (1..=MAX_NAME).contains(&name.len())
+                && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
             if !is_scheme || all.offered.len() == MAX_SCHEMES {
                 continue;
             }

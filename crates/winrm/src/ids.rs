@@ -5,8 +5,8 @@ use lantern_keys::RandomSource;
 use crate::WinrmError;
 use crate::limits::MAX_ID;
 
-/// A random UUID (RFC 9562 §5.4) in capitals, as the service writes them.
-pub(crate) fn uuid(random: &mut dyn RandomSource) -> String {
+/// A random UUID (RFC 9562 §5.4) in capitals, as the service writes them: the name of a message, a shell or a command.
+pub fn uuid(random: &mut dyn RandomSource) -> String {
     let mut bytes = [0; 16];
     random.fill(&mut bytes);
     bytes[6] = bytes[6] & 0x0f | 0x40;
@@ -24,7 +24,7 @@ pub(crate) fn id(text: &str, what: &'static str) -> Result<String, WinrmError> {
     }
 }
 
-/// A length of time as XML Schema writes it (part 2, §3.2.6), in whole seconds: `PT60S`.
+/// A length of time as XML Schema writes it (part 2, §3.2.6), in seconds and milliseconds: `PT60.000S`.
 pub(crate) fn duration(time: std::time::Duration) -> String {
     format!("PT{}.{:03}S", time.as_secs(), time.subsec_millis())
 }

@@ -31,6 +31,7 @@ pub use envelope::{RequestHeaders, answer_fault};
 pub use error::WinrmError;
 pub use fault::Fault;
 pub use fault_code::FaultKind;
+pub use ids::uuid;
 pub use request::{NewCommand, NewShell, Request, Signal};
 pub use response::{Identity, Output, Received, Response, max_envelope};
 pub use words::{WordsError, interpreter_line, program_line, split};

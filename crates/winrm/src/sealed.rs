@@ -83,7 +83,7 @@ impl Sealed {
         out
     }
 
-    /// Takes a body apart. `overhead` is what sealing adds to a message's length beside the signature, in bytes.
+    /// Takes a body apart that this kind of login sealed. `boundary` is what its type says.
     ///
     /// # Errors
     /// It is not in this form, or its lengths disagree.

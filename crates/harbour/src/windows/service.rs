@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use lantern_keys::{RandomSource, SystemRandom};
+use lantern_keys::SystemRandom;
 use lantern_winrm::{
     Fault, Identity, NewShell, Output, Received, Request, RequestHeaders, Response, Signal, answer_fault,
 };
@@ -66,10 +66,7 @@ pub(super) enum Answer {
 }
 
 fn uuid() -> String {
-    let mut bytes = [0; 16];
-    SystemRandom.fill(&mut bytes);
-    let hex: String = bytes.iter().map(|byte| format!("{byte:02X}")).collect();
-    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+    lantern_winrm::uuid(&mut SystemRandom)
 }
 
 impl Service {
@@ -115,7 +112,7 @@ impl Service {
         self.note(|seen| seen.requests.push(request.name()));
         let Some(headers) = headers else {
             let identity = Identity {
-                vendor: "Microsoft Corporation".into(),
+                vendor: "Simulated by the harbour".into(),
                 version: "OS: 10.0.20348 SP: 0.0 Stack: 3.0".into(),
             };
             return Answer::Envelope(

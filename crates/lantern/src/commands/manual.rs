@@ -22,6 +22,7 @@ const FILES: &[(&str, &str)] = &[
     ("imports.toml", "what imports said of machines last"),
     ("hints/, uses/", "what servers prefer, and when machines were used; losing them costs little"),
     ("keeper.sock", "where the keeper listens"),
+    ("held.sock", "where it tells passwords, which no agent's socket does"),
 ];
 
 /// What the environment says.

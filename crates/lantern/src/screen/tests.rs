@@ -6,7 +6,7 @@ use std::path::Path;
 
 use lantern_book::{BookError, Home};
 use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey};
-use lantern_link::{AuthFailure, LinkError, ProxyError, TrustFailure};
+use lantern_link::{AuthFailure, LinkError, LoginRefused, ProxyError, TrustFailure, WinrmFailure};
 use lantern_operations::check::{Account, CheckError, Failed, Finding, Line, Mark, Mend, Stage};
 use lantern_operations::display::DisplayCause;
 use lantern_operations::key_audit::{Problem, PublicPlace, Subject};
@@ -15,7 +15,7 @@ use lantern_ssh::{Disconnect, OpenFailure, PlanReport, SshError};
 
 use super::check::{advice, report};
 use super::failure::{Failure, code};
-use super::key_audit;
+use super::{key_audit, winrm};
 
 fn key() -> PublicKey {
     PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap().public().clone()
@@ -373,5 +373,27 @@ fn every_problem_of_a_key_has_words_and_a_mend() {
             assert!(!mend.contains("remove") || mend.ends_with(" --plan"), "{mend}");
             assert!(subject.is_alone || !mend.contains("--move"), "{mend}");
         }
+    }
+}
+
+/// What a machine calls itself comes before any login: whoever copies the advice runs nothing of it.
+#[test]
+fn no_name_that_a_machine_gives_itself_gets_into_a_command() {
+    let (_folder, target) = target();
+    let advice = |domain: &str| {
+        let refused = LoginRefused {
+            machine: "chart-room".into(),
+            user: "keeper".into(),
+            by: "NTLM",
+            offered: Vec::new(),
+            computer: Some(("CHART-ROOM".into(), domain.into())),
+            clock: None,
+        };
+        winrm::advise(&WinrmFailure::Refused(Box::new(refused)), "chart-room", Some(&target)).command
+    };
+    assert_eq!(advice("COAST"), r"lantern machine set chart-room 'user=COAST\keeper'");
+    for hostile in ["x'; reboot #", "$(reboot)", "`reboot`", "a b", "x\ny", "", "-x", &"x".repeat(300)] {
+        let command = advice(hostile);
+        assert!(hostile.is_empty() || !command.contains(hostile), "{command}");
     }
 }

@@ -1,10 +1,11 @@
 //! What failures of WinRM mean, and what to do about them: on the machine's console, in the book, here.
 
 use std::net::IpAddr;
+use std::path::Path;
 
 use lantern_book::{DEFAULT_WINRM_PORT, PLAIN_WINRM_PORT};
 use lantern_link::{LinkError, LoginRefused, UserForm, WinrmFailure};
-use lantern_operations::Target;
+use lantern_operations::{Target, quoted};
 use lantern_winrm::{FaultKind, WinrmError};
 
 use crate::screen::failure::code;
@@ -114,7 +115,7 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
                 lines.push(format!("the machine calls itself {computer}, and its domain {domain}"));
                 if let UserForm::Bare(name) = UserForm::of(user) {
                     lines.push(format!("{domain}\\{name} is of that domain, .\\{name} of the machine itself, {name}@REALM as the domain knows it"));
-                    suggested = match computer == domain {
+                    suggested = match computer == domain || !is_plain(domain) {
                         true => format!(".\\{name}"),
                         false => format!("{domain}\\{name}"),
                     };
@@ -126,7 +127,7 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             if !offered.is_empty() {
                 lines.push(format!("it offers: {}", offered.join(", ")));
             }
-            Advice::new(lines, set(&format!("user='{suggested}'")))
+            Advice::new(lines, set(&quoted(Path::new(&format!("user={suggested}")))))
         }
         WinrmFailure::NoPassword { user, .. } => Advice::new(
             [format!("{user} logs in by a password: it is asked for at a terminal, or handed over")],
@@ -214,6 +215,13 @@ pub(crate) fn unreachable(
         (_, None) => {}
     }
     advice
+}
+
+/// Whether a name that a machine gave itself may stand in a command that somebody copies: what goes before the login is anybody's word.
+fn is_plain(name: &str) -> bool {
+    (1..=255).contains(&name.len())
+        && !name.starts_with('-')
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || "-._".contains(c))
 }
 
 fn no_login(offered: &[String], set: &dyn Fn(&str) -> String, there: &dyn Fn(&str) -> String) -> Advice {

@@ -231,11 +231,12 @@ impl Driver {
         }
     }
 
-    /// A post came to nothing for a reason that another one would meet too.
+    /// A post came to nothing for a reason that another one would meet too. A password that was refused is not tried again to end the shell.
     fn fail(&self, number: u64, failure: WinrmFailure) {
+        let is_refusal = failure.is_refusal();
         self.end_with(failure);
         self.shared.lock().shell.handle_lost(number, true);
-        if !self.shared.lock().shell.has_shell() {
+        if is_refusal || !self.shared.lock().shell.has_shell() {
             self.shared.lock().shell.handle_unreachable();
         }
     }

@@ -86,8 +86,6 @@ pub enum WinrmFailure {
         machine: String,
         /// What it offers.
         offered: Vec<String>,
-        /// What we would use.
-        wanted: Vec<&'static str>,
     },
     /// It did not take the user and the password.
     #[error("{} did not let {} in", .0.machine, .0.user)]

@@ -126,7 +126,6 @@ impl Session {
         let no_login = || WinrmFailure::NoLogin {
             machine: whom.machine.to_owned(),
             offered: challenges.offered.clone(),
-            wanted: vec![Scheme::Negotiate.name()],
         };
         if !challenges.has(Scheme::Negotiate) {
             return Err(no_login().into());

@@ -4,7 +4,7 @@ use lantern_keys::{RandomSource, SecretString};
 use subtle::ConstantTimeEq;
 use zeroize::Zeroizing;
 
-use super::av_pair::Pairs;
+use super::av_pair::{Pairs, file_time};
 use super::flags::{NEEDED, TARGET_INFO, TARGET_TYPE_SERVER, WANTED};
 use super::keys::{Key, hide, hmac_md5, response, response_key};
 use super::message::{MIC_AT, Reader, Writer, utf16};
@@ -60,14 +60,13 @@ impl Acceptor {
         }
         let mut challenge = [0; 8];
         random.fill(&mut challenge);
-        let tenths = u64::try_from((now + 11_644_473_600) * 10_000_000).unwrap_or_default();
         let mut second = Writer::new(2, 56);
         second
             .field(&utf16(&machine.domain))?
             .number(flags & WANTED | TARGET_TYPE_SERVER | TARGET_INFO)
             .put(&challenge)
             .put(&[0; 8])
-            .field(&Pairs::of_machine(machine, tenths).encode())?
+            .field(&Pairs::of_machine(machine, file_time(now)).encode())?
             .version();
         Ok(Self { first: first.to_vec(), second: second.finish(), challenge })
     }

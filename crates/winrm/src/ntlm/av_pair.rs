@@ -18,6 +18,14 @@ const CHANNEL_BINDING: u16 = 10;
 /// In the flags: the third message has an integrity code.
 const HAS_MIC: u32 = 2;
 
+/// From 1601 to 1970, in seconds: the calendar of time stamps begins with the first year of a cycle of leap years.
+pub(super) const EPOCH: i64 = 11_644_473_600;
+
+/// A time in seconds since 1970, in tenths of microseconds since 1601.
+pub(super) fn file_time(seconds: i64) -> u64 {
+    u64::try_from(seconds.saturating_add(EPOCH).saturating_mul(10_000_000)).unwrap_or_default()
+}
+
 /// What a machine says of itself. Text from outside.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct TargetInfo {

@@ -3,7 +3,7 @@
 use lantern_keys::{RandomSource, SecretString};
 use zeroize::Zeroizing;
 
-use super::av_pair::Pairs;
+use super::av_pair::{EPOCH, Pairs, file_time};
 use super::flags::{NEEDED, WANTED};
 use super::keys::{beside, hide, hmac_md5, response, response_key};
 use super::message::{MIC_AT, Reader, Writer, utf16};
@@ -110,7 +110,7 @@ impl Challenged {
         let time = self.pairs.timestamp();
         let key = response_key(&user.name, domain, user.password.expose_secret());
         let answered = self.pairs.answered(service, binding).encode();
-        let filetime = time.unwrap_or_else(|| u64::try_from((now + EPOCH) * 10_000_000).unwrap_or_default());
+        let filetime = time.unwrap_or_else(|| file_time(now));
         let beside = beside(filetime, client_challenge, &answered);
         let proven = response(&key, self.server_challenge, &beside);
         // The old response is left empty where the machine has said its time (3.1.5.1.2); it proves nothing that the new one does not.
@@ -140,6 +140,3 @@ impl Challenged {
         Ok((third, Seals::of_client(&exported)))
     }
 }
-
-/// From 1601 to 1970, in seconds: the calendar of time stamps begins with the first year of a cycle of leap years.
-const EPOCH: i64 = 11_644_473_600;

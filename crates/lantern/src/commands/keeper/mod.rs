@@ -11,7 +11,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use lantern_book::{Field, Home, KeyRing, MachineBook};
-use lantern_keeper::{KeeperError, KeeperOptions, Status, Trouble, keeper_socket, socket_path};
+use lantern_keeper::{
+    KeeperError, KeeperOptions, Status, Trouble, keeper_socket, passwords_path, socket_path,
+};
 use lantern_keys::{PrivateKey, SecretBytes, SecretString};
 use lantern_link::Explained;
 use lantern_operations::Target;
@@ -164,6 +166,7 @@ fn serve(home: &Home, args: &StartArgs, detach: bool) -> Result<(), Failure> {
             _ = terminations.recv() => {}
         }
         let _ = std::fs::remove_file(&path);
+        let _ = std::fs::remove_file(passwords_path(home));
         Ok(())
     })
 }
