@@ -174,6 +174,13 @@ fn a_lost_connection_never_ends_in_success() {
     assert_eq!(lost.text(), "tide 1\r\ntide 2\r\ntide 3\r\n", "{}", lost.err);
     assert!(lost.err.contains("may be missing") && lost.err.contains("ended with 0"), "{}", lost.err);
 
+    // The account is locked meanwhile: what was refused once is not tried again, not even to end the shell.
+    let locked = faulty(WindowsFault::LockedOut);
+    let desk = desk_for(&locked, &[]);
+    trust(&desk, &locked);
+    run(&desk, &["--", "tides", "3"]).expect(249);
+    assert_eq!(locked.seen().refused, 1);
+
     for fault in [WindowsFault::ShellVanishes, WindowsFault::ForgetLogin] {
         let gone = faulty(fault);
         let desk = desk_for(&gone, &[]);
@@ -216,11 +223,16 @@ fn what_only_ssh_has_is_refused_in_words() {
         let refused = desk.lantern(words);
         assert!((240..=251).contains(&refused.status), "{words:?} {}: {}", refused.status, refused.err);
     }
+    // Nobody types a password for what cannot be.
+    let visitors = windows.seen().connections;
     let mut terminal = Screen::open(&desk, &["shell", "chart-room"]);
-    terminal.wait_for("Password");
-    terminal.send(&format!("{PASSWORD}\r"));
     assert_eq!(terminal.wait_for_exit(), 240, "{}", terminal.text());
     assert!(terminal.text().contains("WinRM"), "{}", terminal.text());
+    assert!(!terminal.text().contains("Password"), "{}", terminal.text());
+    let broken =
+        desk.lantern(&["run", "chart-room", "--interpreter", "--", "echo one\necho two"]).expect(240);
+    assert!(broken.err.contains("line break"), "{}", broken.err);
+    assert_eq!(windows.seen().connections, visitors);
 }
 
 /// What is written down of a visit, however much of it is wanted, has no password in it, proven or sent.

@@ -127,7 +127,11 @@ async fn respond(
     let header =
         request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).map(str::to_owned);
     let is_new = !matches!(state.login, Login::In { .. });
-    match state.login.take(header.as_deref(), &service.spec) {
+    let step = match state.login.take(header.as_deref(), &service.spec) {
+        Step::Proceed if is_new && service.is_locked() => Step::Refuse,
+        step => step,
+    };
+    match step {
         Step::Challenge(token) => return Ok(refusal(service, Some(&token))),
         Step::Refuse => {
             if header.is_some() {

@@ -95,6 +95,11 @@ impl Service {
         self.spec.fault == Some(fault)
     }
 
+    /// Whether nobody is let in any more.
+    pub(super) fn is_locked(&self) -> bool {
+        self.has_fault(WindowsFault::LockedOut) && self.lock().has_failed
+    }
+
     /// Whether a fault that happens once happens now.
     pub(super) fn fails_now(&self, fault: WindowsFault) -> bool {
         self.has_fault(fault) && !std::mem::replace(&mut self.lock().has_failed, true)
@@ -124,7 +129,9 @@ impl Service {
             tokio::time::sleep(Self::SILENCE).await;
         }
         let is_receive = matches!(request, Request::Receive { .. });
-        if is_receive && self.fails_now(WindowsFault::CutWaiting) {
+        if is_receive
+            && [WindowsFault::CutWaiting, WindowsFault::LockedOut].iter().any(|one| self.fails_now(*one))
+        {
             return Answer::Cut(None);
         }
         let answered = match self.carry_out(&headers, &request, user).await {

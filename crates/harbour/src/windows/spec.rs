@@ -47,6 +47,8 @@ pub enum WindowsFault {
     CutAnswer,
     /// The connection is cut while output is waited for, once.
     CutWaiting,
+    /// The same, and the account is locked from then on.
+    LockedOut,
     /// It forgets the login after the shell was made, once.
     ForgetLogin,
     /// The shell vanishes when output is asked for.

@@ -20,7 +20,7 @@ use super::session::{LoginWay, Session};
 use crate::LinkError;
 use crate::ask::Ask;
 use crate::identity::Identity;
-use crate::program::{CommandWords, Program, Runs};
+use crate::program::{Opens, Program, Runs};
 use crate::step::Step;
 
 /// How long a shell stands when nobody asks anything of it any more: long enough to come back to after a lost connection.
@@ -50,6 +50,14 @@ impl WinrmRemote {
     /// # Errors
     /// The step that failed.
     pub(crate) async fn connect(request: WinrmRequest, ask: &dyn Ask) -> Result<Self, LinkError> {
+        // Before anybody is asked for a password.
+        match &request.way.opens {
+            Opens::Program(program) => drop(understood(&request.way.machine, program)?),
+            Opens::Session if request.way.forwards_agent => {
+                return Err(has_no(&request.way.machine, AGENT).into());
+            }
+            Opens::Session | Opens::Nothing => {}
+        }
         let (opener, session) = Opener::start(request, ask).await?;
         let (done, all_done) = mpsc::channel(1);
         Ok(Self {
@@ -118,20 +126,7 @@ impl WinrmRemote {
     /// # Errors
     /// It cannot be handed over as it is meant; no connection.
     pub(crate) async fn start(&self, program: &Program) -> Result<WinrmCommand, LinkError> {
-        let has_no = |what| WinrmFailure::HasNo { machine: self.machine().to_owned(), what };
-        if program.terminal.is_some() {
-            return Err(has_no("terminal").into());
-        }
-        if program.agent {
-            return Err(has_no("agent that could be forwarded").into());
-        }
-        if program.display.is_some() {
-            return Err(has_no("display that could be forwarded").into());
-        }
-        let command = match &program.runs {
-            Runs::Shell => return Err(has_no("session at a terminal").into()),
-            Runs::Command(words) => self.command(words)?,
-        };
+        let command = understood(self.machine(), program)?;
         let hints = Hints::of(&self.opener.request.way.home);
         let config = ShellConfig {
             url: self.opener.request.url(),
@@ -154,21 +149,6 @@ impl WinrmRemote {
         Ok(WinrmCommand::start(self.opener.clone(), session, shell, self.done.clone()))
     }
 
-    fn command(&self, command: &CommandWords) -> Result<NewCommand, WinrmFailure> {
-        let refused = |why: String| WinrmFailure::Command { machine: self.machine().to_owned(), why };
-        let text = |word: &bytes::Bytes| {
-            let text = str::from_utf8(word).map(str::to_owned);
-            text.map_err(|_| refused("a word of it is not UTF-8, and Windows takes text".into()))
-        };
-        let words = command.words.iter().map(text).collect::<Result<Vec<_>, _>>()?;
-        let line = match command.by_interpreter {
-            true => interpreter_line(&words.join(" ")),
-            false => program_line(&words),
-        };
-        let line = line.map_err(|error| refused(error.to_string()))?;
-        Ok(NewCommand { line, by_interpreter: command.by_interpreter })
-    }
-
     /// Waits until the machine has ended what was begun there.
     pub(crate) async fn close(self) {
         let Self { done, all_done, opener, first } = self;
@@ -179,4 +159,34 @@ impl WinrmRemote {
             let _ = timeout(GOODBYE, async { while waiting.recv().await.is_some() {} }).await;
         }
     }
+}
+
+const AGENT: &str = "agent that could be forwarded";
+
+fn has_no(machine: &str, what: &'static str) -> WinrmFailure {
+    WinrmFailure::HasNo { machine: machine.to_owned(), what }
+}
+
+/// The command of a program, where it can be handed over as it is meant.
+fn understood(machine: &str, program: &Program) -> Result<NewCommand, WinrmFailure> {
+    let words = match &program.runs {
+        Runs::Shell => return Err(has_no(machine, "session at a terminal")),
+        _ if program.terminal.is_some() => return Err(has_no(machine, "terminal")),
+        _ if program.agent => return Err(has_no(machine, AGENT)),
+        _ if program.display.is_some() => return Err(has_no(machine, "display that could be forwarded")),
+        Runs::Command(words) => words,
+    };
+    let refused = |why: String| WinrmFailure::Command { machine: machine.to_owned(), why };
+    let text = |word: &bytes::Bytes| {
+        let text = str::from_utf8(word).map(str::to_owned);
+        text.map_err(|_| refused("a word of it is not UTF-8, and Windows takes text".into()))
+    };
+    let by_interpreter = words.by_interpreter;
+    let words = words.words.iter().map(text).collect::<Result<Vec<_>, _>>()?;
+    let line = match by_interpreter {
+        true => interpreter_line(&words.join(" ")),
+        false => program_line(&words),
+    };
+    let line = line.map_err(|error| refused(error.to_string()))?;
+    Ok(NewCommand { line, by_interpreter })
 }
