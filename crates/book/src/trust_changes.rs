@@ -104,7 +104,14 @@ impl TrustStore {
         edit(home, |draft| {
             let mut record = draft.get(machine)?.unwrap_or_default();
             let is_new = record.authorities.iter().all(|known| known.der != authority.der);
-            if is_new && record.authorities.len() < MAX_KEYS {
+            if is_new && record.authorities.len() >= MAX_KEYS {
+                return Err(BookError::BadValue {
+                    what: "the machine",
+                    value: machine.to_owned(),
+                    rule: "believes 16 authorities, which are the most; `lantern trust forget` begins anew",
+                });
+            }
+            if is_new {
                 record.authorities.push(authority);
                 draft.put(machine, record);
             }

@@ -180,3 +180,25 @@ fn an_authority_is_believed_for_its_machines_alone() {
     desk.lantern(&["trust", "revoke", &fingerprint, "--reason", "lost at sea"]).expect(0);
     run(&desk, &["--", "hostname"]).expect(248);
 }
+
+/// What cannot be kept is not said to be believed.
+#[test]
+fn more_authorities_than_are_kept_are_refused() {
+    let desk = Desk::new();
+    desk.lantern(&["machine", "add", "chart-room", "192.0.2.15", "protocol=winrm", "user=keeper"]).expect(0);
+    let file = desk.folder.path().join("an authority.pem");
+    let accept = || {
+        let mut params = rcgen::CertificateParams::default();
+        params.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
+        let made = params.self_signed(&rcgen::KeyPair::generate().unwrap()).unwrap();
+        std::fs::write(&file, made.der()).unwrap();
+        desk.lantern(&["trust", "accept", "chart-room", "--authority", file.to_str().unwrap()])
+    };
+    for _ in 0..16 {
+        accept().expect(0);
+    }
+    let refused = accept().expect(241);
+    assert!(refused.err.contains("believes 16 authorities"), "{}", refused.err);
+    desk.lantern(&["trust", "forget", "chart-room", "--yes"]).expect(0);
+    accept().expect(0);
+}

@@ -8,8 +8,8 @@ use jiff::Timestamp;
 use lantern_book::{Home, KnownBy, KnownCertificate, MachineBook, Presented, TrustStore, Verified, select};
 use lantern_keys::{Fingerprint, TlsCertificate};
 use lantern_link::{ConnectRequest, RemoteRequest, Seen};
-use lantern_operations::Target;
 use lantern_operations::trust::{self, AcceptError, Wanted};
+use lantern_operations::{Target, quoted};
 use serde_json::{Value, json};
 
 use super::known_json;
@@ -195,7 +195,7 @@ fn authority(
             .detail("it is not made to sign others (RFC 5280, basic constraints)")
             .hint(format!(
                 "one of a machine's own: lantern trust accept MACHINE --certificate {}",
-                file.display()
+                quoted(file)
             )));
     }
     if TrustStore::load(home)?.is_revoked(&fingerprint).is_some() {
