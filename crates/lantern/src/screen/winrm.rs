@@ -130,8 +130,10 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             Advice::new(lines, set(&quoted(Path::new(&format!("user={suggested}")))))
         }
         WinrmFailure::NoPassword { user, .. } => Advice::new(
-            [format!("{user} logs in by a password: it is asked for at a terminal, or handed over")],
-            format!("lantern check {name} --password-from file:PATH"),
+            [format!(
+                "{user} logs in by a password: it is asked for at a terminal, or handed over with `--password-from`; or the keeper holds it:"
+            )],
+            format!("lantern keeper remember {name}"),
         ),
         WinrmFailure::Ntlm { .. } => Advice::new(
             ["the machine's policy lowers NTLM below what is safe, or what answers is no Windows"],
