@@ -161,9 +161,12 @@ fields! {
     CertificateName "certificate-name" Kind::Text(check_certificate_name),
         "the name that its TLS certificate must have",
         "its address", "a host name or an IP address", "foghorn.example";
-    LoginBy "login-by" Kind::Choice(&["ntlm", "basic"]),
-        "over WinRM, how to log in: by a password that is proven and not sent, or by one that is sent as it is, within TLS",
-        "ntlm", "ntlm or basic", "basic";
+    LoginBy "login-by" Kind::Choice(&["kerberos", "ntlm", "basic"]),
+        "over WinRM, the only way to log in: by a ticket of Kerberos, by a password that is proven and not sent (ntlm), or by one that is sent as it is, within TLS (basic)",
+        "kerberos where a ticket or a realm is there, else ntlm", "kerberos, ntlm or basic", "kerberos";
+    DelegateTicket "delegate-ticket" Kind::Flag,
+        "over WinRM, whether it gets a ticket of Kerberos with which it can go on to other machines as you",
+        "false", "true or false", "true";
     Plain "plain" Kind::Choice(&["private-network"]),
         "over WinRM, that there is no TLS, in a network where nobody else can listen: messages are sealed, and the machine proves nothing of itself",
         "TLS", "private-network", "private-network";

@@ -29,4 +29,6 @@ pub use proxy::ProxyServer;
 pub use serve::{Harbour, LitMachine};
 pub use service::Service;
 pub use spec::{LoginRule, MachineSpec, UserSpec};
-pub use windows::{LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsSpec, WindowsUser};
+pub use windows::{
+    LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsRealm, WindowsSpec, WindowsUser,
+};

@@ -83,6 +83,9 @@ impl Windows {
             certificate_names: vec!["chart-room".into()],
             service_name: None,
             login: LoginWay::Ntlm,
+            kerberos: Default::default(),
+            user_is_said: true,
+            delegate: false,
             language: "en-US".into(),
         }))
     }

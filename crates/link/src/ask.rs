@@ -170,6 +170,15 @@ pub enum Note<'a> {
         /// The machine.
         machine: &'a str,
     },
+    /// There is no login by Kerberos, and so it is NTLM.
+    ByNtlm {
+        /// The machine.
+        machine: &'a str,
+        /// Why.
+        why: &'a str,
+        /// Whether nothing else was to be expected here.
+        is_expected: bool,
+    },
     /// The trust store or the hints could not be written, in these words; the session goes on.
     NotRemembered(&'a str),
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use lantern_book::BookError;
 use lantern_keys::Fingerprint;
-use lantern_link::{AgentSocket, KeyChoice, Opens, Shares, TimeLimits};
+use lantern_link::{AgentSocket, KerberosPlaces, KeyChoice, Opens, Shares, TimeLimits};
 
 /// Why a machine cannot even be tried.
 #[derive(Debug, thiserror::Error)]
@@ -77,6 +77,8 @@ pub struct ReachOptions {
     pub shares: Option<Arc<dyn Shares>>,
     /// Who we are on this computer: the user where nothing else says one.
     pub local_user: Option<String>,
+    /// Where the system keeps what it says of Kerberos.
+    pub kerberos: KerberosPlaces,
 }
 
 /// How long steps may take, where something is said about it.

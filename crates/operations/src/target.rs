@@ -299,11 +299,15 @@ impl Target {
     /// # Errors
     /// When nothing says.
     pub fn user(&self, options: &ReachOptions) -> Result<String, ReachError> {
+        self.said_user(options).or_else(|| options.local_user.clone()).ok_or(ReachError::NoUser)
+    }
+
+    /// The user by option, book or image.
+    pub(crate) fn said_user(&self, options: &ReachOptions) -> Option<String> {
         let first = |image: &String| lantern_book::image(image)?.users.first().map(|user| (*user).to_owned());
         let by_option = || options.image.as_ref().and_then(first);
         let by_book = || self.image.as_ref().and_then(first);
-        let user = options.user.clone().or_else(by_option).or_else(|| self.user.clone()).or_else(by_book);
-        user.or_else(|| options.local_user.clone()).ok_or(ReachError::NoUser)
+        options.user.clone().or_else(by_option).or_else(|| self.user.clone()).or_else(by_book)
     }
 
     /// The keys to offer: by option or book, else all of the ring.

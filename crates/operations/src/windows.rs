@@ -19,7 +19,7 @@ impl Target {
         let way = self.way(home, options, self.keys(options), false)?;
         match self.protocol {
             Protocol::Ssh => Ok(RemoteRequest::Ssh(Box::new(way))),
-            Protocol::Winrm if self.winrm.plain && self.winrm.basic => {
+            Protocol::Winrm if self.winrm.plain && self.winrm.login == LoginWay::Basic => {
                 Err(ReachError::ClearPassword { machine: self.name.clone() })
             }
             Protocol::Winrm => Ok(RemoteRequest::Winrm(Box::new(WinrmRequest {
@@ -28,7 +28,10 @@ impl Target {
                 path: self.winrm.path.clone().unwrap_or_else(|| USUAL_PATH.to_owned()),
                 certificate_names: self.winrm.certificate_name.iter().cloned().collect(),
                 service_name: self.winrm.service_name.clone(),
-                login: if self.winrm.basic { LoginWay::Basic } else { LoginWay::Ntlm },
+                login: self.winrm.login,
+                kerberos: options.kerberos.clone(),
+                user_is_said: self.said_user(options).is_some(),
+                delegate: self.winrm.delegate,
                 language: LANGUAGE.to_owned(),
             }))),
         }

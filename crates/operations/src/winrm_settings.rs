@@ -1,14 +1,17 @@
 //! What the book says about machines that are spoken to by WinRM.
 
 use lantern_book::{Effective, Field};
+use lantern_link::LoginWay;
 
 /// What the book says about a machine that is spoken to by WinRM.
 #[derive(Debug, Clone, Default)]
 pub struct WinrmSettings {
     /// Whether there is no TLS.
     pub plain: bool,
-    /// Whether the password is sent as it is.
-    pub basic: bool,
+    /// How to log in.
+    pub login: LoginWay,
+    /// Whether it gets a ticket to go on with.
+    pub delegate: bool,
     /// The path of the service, where it is not the usual one.
     pub path: Option<String>,
     /// The name that its certificate must have.
@@ -22,7 +25,13 @@ impl WinrmSettings {
         let text = |field| effective.text(field).map(str::to_owned);
         Self {
             plain: effective.text(Field::Plain).is_some(),
-            basic: effective.text(Field::LoginBy) == Some("basic"),
+            login: match effective.text(Field::LoginBy) {
+                Some("kerberos") => LoginWay::Kerberos,
+                Some("ntlm") => LoginWay::Ntlm,
+                Some("basic") => LoginWay::Basic,
+                _ => LoginWay::Best,
+            },
+            delegate: effective.flag(Field::DelegateTicket).unwrap_or(false),
             path: text(Field::Path),
             certificate_name: text(Field::CertificateName),
             service_name: text(Field::ServiceName),

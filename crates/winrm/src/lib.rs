@@ -7,7 +7,7 @@
 //! - [`CommandShell`] is a command on a machine: it says what to post next, takes the answers, and tells what came of it.
 //! - [`program_line`] and [`interpreter_line`] put words together so that a program there reads them back.
 //! - [`sealed`] is the form of messages that a login's keys have encrypted, for lines without TLS; [`Challenges`] are the logins that a service offers, and [`ntlm`] is
-//!   one of them.
+//!   one of them; [`LoginKeys`] are what a login leaves behind.
 
 mod challenge;
 mod command_shell;
@@ -17,6 +17,7 @@ mod fault;
 mod fault_code;
 mod ids;
 pub mod limits;
+mod login_keys;
 pub mod namespace;
 pub mod ntlm;
 mod request;
@@ -32,6 +33,7 @@ pub use error::WinrmError;
 pub use fault::Fault;
 pub use fault_code::FaultKind;
 pub use ids::uuid;
+pub use login_keys::LoginKeys;
 pub use request::{NewCommand, NewShell, Request, Signal};
 pub use response::{Identity, Output, Received, Response, max_envelope};
 pub use words::{WordsError, interpreter_line, program_line, split};

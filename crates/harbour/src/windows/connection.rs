@@ -85,7 +85,7 @@ fn refusal(service: &Service, token: Option<&str>) -> Response<Body> {
     let mut response = with(StatusCode::UNAUTHORIZED, "text/html", full(""));
     for scheme in &service.spec.offers {
         let text = match (*scheme, token) {
-            ("Negotiate", Some(token)) => format!("Negotiate {token}"),
+            ("Negotiate" | "Kerberos", Some(token)) => format!("{scheme} {token}"),
             ("Basic", _) => "Basic realm=\"WSMAN\"".to_owned(),
             (scheme, _) => scheme.to_owned(),
         };
@@ -128,20 +128,30 @@ async fn respond(
         request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).map(str::to_owned);
     let is_new = !matches!(state.login, Login::In { .. });
     let step = match state.login.take(header.as_deref(), &service.spec) {
-        Step::Proceed if is_new && service.is_locked() => Step::Refuse,
+        Step::Proceed(_) if is_new && service.is_locked() => Step::Refuse(None),
         step => step,
     };
-    match step {
+    let proof = match step {
         Step::Challenge(token) => return Ok(refusal(service, Some(&token))),
-        Step::Refuse => {
+        Step::Refuse(said) => {
             if header.is_some() {
                 service.note(|seen| seen.refused += 1);
             }
-            return Ok(refusal(service, None));
+            return Ok(refusal(service, said.as_deref()));
         }
-        Step::Proceed if is_new => service.note(|seen| seen.logins += 1),
-        Step::Proceed => {}
-    }
+        Step::Proceed(proof) => {
+            if is_new {
+                let is_delegated = matches!(state.login, Login::In { is_delegated: true, .. });
+                service.note(|seen| {
+                    (seen.logins, seen.delegated) =
+                        (seen.logins + 1, seen.delegated + usize::from(is_delegated))
+                });
+            }
+            proof
+        }
+    };
+    let scheme = header.as_deref().and_then(|header| header.split(' ').next()).unwrap_or_default();
+    let proof = proof.and_then(|proof| HeaderValue::from_str(&format!("{scheme} {proof}")).ok());
     let content_type = request
         .headers()
         .get(CONTENT_TYPE)
@@ -150,18 +160,22 @@ async fn respond(
         .to_owned();
     let body = Limited::new(request.into_body(), MAX_BODY).collect().await.map_err(|_| cut())?.to_bytes();
     let State { login, last } = &mut *state;
-    let Login::In { user, seals } = login else { return Ok(refusal(service, None)) };
-    let message = match seals {
+    let Login::In { user, keys, .. } = login else { return Ok(refusal(service, None)) };
+    if let (Some(proof), Some(_)) = (&proof, &*keys) {
+        // Nothing can be sealed before both have the keys: what comes with the login is empty.
+        let mut response = with(StatusCode::OK, "text/html", full(""));
+        response.headers_mut().insert(WWW_AUTHENTICATE, proof.clone());
+        return Ok(response);
+    }
+    let message = match keys {
         None => body.to_vec(),
         Some(_) if service.has_fault(WindowsFault::WantsClear) => {
             return Ok(with(StatusCode::UNSUPPORTED_MEDIA_TYPE, "text/html", full("")));
         }
-        Some(seals) => {
+        Some((keys, expected)) => {
             let opened = SealedBy::parse(&content_type).and_then(|(by, boundary)| {
-                let sealed = Sealed::decode(&body, by, boundary).ok()?;
-                let mut data = sealed.data;
-                seals.open(&mut data, &sealed.signature).ok()?;
-                Some(data)
+                (by == *expected).then_some(())?;
+                keys.open(Sealed::decode(&body, by, boundary).ok()?)
             });
             match opened {
                 Some(message) => message,
@@ -188,18 +202,20 @@ async fn respond(
         true => [0xfeff].into_iter().chain(envelope.encode_utf16()).flat_map(u16::to_le_bytes).collect(),
         false => envelope.into_bytes(),
     };
-    let (kind, bytes) = match seals {
-        Some(seals) if !service.has_fault(WindowsFault::Clear) => {
-            let mut data = bytes;
-            let signature = seals.seal(&mut data).to_vec();
-            let sealed = Sealed { signature, plain_len: data.len(), data }.encode(SealedBy::Negotiate);
+    let (kind, bytes) = match keys {
+        Some((keys, by)) if !service.has_fault(WindowsFault::Clear) => {
+            let sealed = keys.seal(&bytes, *by);
             let repeated = last.replace(sealed.clone()).filter(|_| service.has_fault(WindowsFault::Repeat));
-            (SealedBy::Negotiate.content_type(), repeated.unwrap_or(sealed))
+            (by.content_type(), repeated.unwrap_or(sealed))
         }
         _ => (PLAIN.to_owned(), bytes),
     };
     let body = if service.has_fault(WindowsFault::Chunked) { chunked(bytes) } else { full(bytes) };
-    Ok(with(status, &kind, body))
+    let mut response = with(status, &kind, body);
+    if let Some(proof) = proof {
+        response.headers_mut().insert(WWW_AUTHENTICATE, proof);
+    }
+    Ok(response)
 }
 
 /// A body in pieces of a few bytes.

@@ -2,9 +2,13 @@
 
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
+use lantern_kerberos::spnego;
 use lantern_keys::{SecretString, SystemRandom};
-use lantern_winrm::ntlm::{Acceptor, Seals, TargetInfo, channel_binding};
+use lantern_winrm::ntlm::{Acceptor, TargetInfo, channel_binding};
+use lantern_winrm::sealed::SealedBy;
+use lantern_winrm::{LoginKeys, Scheme};
 
+use super::kerberos::{Ticketed, take};
 use super::spec::WindowsSpec;
 
 /// What a connection has come to.
@@ -19,32 +23,35 @@ pub(super) enum Login {
     In {
         /// Who.
         user: String,
-        /// The keys of the login.
-        seals: Option<Box<Seals>>,
+        /// Whether a ticket to go on with came along.
+        is_delegated: bool,
+        /// The keys of the login, where there is no TLS.
+        keys: Option<(LoginKeys, SealedBy)>,
     },
 }
 
 /// What comes of a header.
 pub(super) enum Step {
-    /// They are in.
-    Proceed,
+    /// They are in; this proves the machine to them, where it does.
+    Proceed(Option<String>),
     /// They are to prove it by an answer to this.
     Challenge(String),
-    /// They are not.
-    Refuse,
+    /// They are not; this says why, where it is said.
+    Refuse(Option<String>),
 }
 
 impl Login {
     /// Takes the header with which a request came.
     pub(super) fn take(&mut self, header: Option<&str>, spec: &WindowsSpec) -> Step {
         match header.map(|header| header.split_once(' ').unwrap_or((header, ""))) {
-            None if matches!(self, Self::In { .. }) => Step::Proceed,
-            None => Step::Refuse,
+            None if matches!(self, Self::In { .. }) => Step::Proceed(None),
+            None => Step::Refuse(None),
             Some((scheme, token)) if spec.offers.contains(&scheme) => match scheme {
                 "Basic" => self.basic(token, spec),
-                _ => self.negotiate(token, spec),
+                "Kerberos" => self.negotiate(Scheme::Kerberos, token, spec),
+                _ => self.negotiate(Scheme::Negotiate, token, spec),
             },
-            Some(_) => Step::Refuse,
+            Some(_) => Step::Refuse(None),
         }
     }
 
@@ -56,16 +63,19 @@ impl Login {
         });
         match found {
             Some(user) => {
-                *self = Self::In { user, seals: None };
-                Step::Proceed
+                *self = Self::In { user, is_delegated: false, keys: None };
+                Step::Proceed(None)
             }
-            None => Step::Refuse,
+            None => Step::Refuse(None),
         }
     }
 
-    fn negotiate(&mut self, token: &str, spec: &WindowsSpec) -> Step {
-        let Ok(token) = Base64::decode_vec(token) else { return Step::Refuse };
-        let now = Timestamp::now().as_second();
+    fn negotiate(&mut self, scheme: Scheme, token: &str, spec: &WindowsSpec) -> Step {
+        let Ok(token) = Base64::decode_vec(token) else { return Step::Refuse(None) };
+        if spnego::is_framed(&token) {
+            return self.by_ticket(scheme, &token, spec);
+        }
+        let now = Timestamp::now().as_second() + spec.clock_off;
         match std::mem::take(self) {
             Self::Begun(acceptor) => {
                 let password = |user: &str, domain: &str| password(spec, user, domain);
@@ -73,11 +83,12 @@ impl Login {
                 match acceptor.accept(&token, password, binding) {
                     Ok(accepted) => {
                         let user = full_name(spec, &accepted.user);
-                        let seals = spec.certificate.is_none().then(|| Box::new(accepted.seals));
-                        *self = Self::In { user, seals };
-                        Step::Proceed
+                        let keys = (LoginKeys::Ntlm(Box::new(accepted.seals)), SealedBy::Negotiate);
+                        let keys = Some(keys).filter(|_| spec.certificate.is_none());
+                        *self = Self::In { user, is_delegated: false, keys };
+                        Step::Proceed(None)
                     }
-                    Err(_) => Step::Refuse,
+                    Err(_) => Step::Refuse(None),
                 }
             }
             _ => {
@@ -94,9 +105,26 @@ impl Login {
                         *self = Self::Begun(Box::new(acceptor));
                         Step::Challenge(challenge)
                     }
-                    Err(_) => Step::Refuse,
+                    Err(_) => Step::Refuse(None),
                 }
             }
+        }
+    }
+
+    fn by_ticket(&mut self, scheme: Scheme, token: &[u8], spec: &WindowsSpec) -> Step {
+        *self = Self::None;
+        let Some(realm) = &spec.realm else { return Step::Refuse(None) };
+        match take(token, scheme, spec, realm) {
+            Ticketed::In { accepted, answer } => {
+                let by = if scheme == Scheme::Kerberos { SealedBy::Kerberos } else { SealedBy::Negotiate };
+                let (user, is_delegated) =
+                    (format!("{}\\{}", spec.domain, accepted.client.name()), accepted.is_delegated);
+                let keys = (LoginKeys::Kerberos(Box::new(accepted.wraps)), by);
+                *self =
+                    Self::In { user, is_delegated, keys: Some(keys).filter(|_| spec.certificate.is_none()) };
+                Step::Proceed(Some(Base64::encode_string(&answer)))
+            }
+            Ticketed::Refused(said) => Step::Refuse(said.map(|said| Base64::encode_string(&said))),
         }
     }
 }

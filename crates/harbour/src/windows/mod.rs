@@ -3,6 +3,7 @@
 mod certificate;
 mod command;
 mod connection;
+mod kerberos;
 mod login;
 mod programs;
 mod service;
@@ -17,7 +18,7 @@ use tracing::debug;
 
 pub use certificate::ServerCertificate;
 pub use service::Seen;
-pub use spec::{Rights, WindowsFault, WindowsSpec, WindowsUser};
+pub use spec::{Rights, WindowsFault, WindowsRealm, WindowsSpec, WindowsUser};
 
 use service::Service;
 

@@ -23,6 +23,8 @@ pub struct Seen {
     pub logins: usize,
     /// Logins that were refused.
     pub refused: usize,
+    /// Tickets to go on with that came with logins.
+    pub delegated: usize,
     /// What was asked for, in order.
     pub requests: Vec<&'static str>,
     /// Shells that stand.

@@ -26,6 +26,17 @@ pub struct WindowsUser {
     pub rights: Rights,
 }
 
+/// The realm of a simulated machine, and the account that its service runs as.
+#[derive(Debug, Clone)]
+pub struct WindowsRealm {
+    /// The realm.
+    pub name: String,
+    /// The name of the service, like `HTTP/chart-room.coast.example`.
+    pub service: String,
+    /// The password of its account.
+    pub password: SecretString,
+}
+
 /// What goes wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum WindowsFault {
@@ -88,6 +99,10 @@ pub struct WindowsSpec {
     pub users: Vec<WindowsUser>,
     /// The ways to log in that it offers.
     pub offers: Vec<&'static str>,
+    /// The realm that it is in.
+    pub realm: Option<WindowsRealm>,
+    /// How far its clock is ahead, in seconds.
+    pub clock_off: i64,
     /// What goes wrong.
     pub fault: Option<WindowsFault>,
 }
@@ -112,6 +127,8 @@ impl WindowsSpec {
             certificate: Some(ServerCertificate::self_signed(&[name])?),
             users: vec![user],
             offers: vec!["Negotiate"],
+            realm: None,
+            clock_off: 0,
             fault: None,
         })
     }

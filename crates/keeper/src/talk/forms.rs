@@ -219,6 +219,7 @@ pub(crate) enum NoteForm {
     DnsUnprotected { machine: String, resolver: std::net::SocketAddr },
     CertificateEnded { machine: String, certificate: String },
     NotProven { machine: String },
+    ByNtlm { machine: String, why: String, is_expected: bool },
     NotRemembered(String),
 }
 
@@ -250,6 +251,9 @@ impl NoteForm {
                 certificate: Base64::encode_string(certificate.der()),
             },
             Note::NotProven { machine } => Self::NotProven { machine: (*machine).into() },
+            Note::ByNtlm { machine, why, is_expected } => {
+                Self::ByNtlm { machine: (*machine).into(), why: (*why).into(), is_expected: *is_expected }
+            }
             Note::NotRemembered(why) => Self::NotRemembered((*why).into()),
         }
     }
@@ -279,6 +283,9 @@ impl NoteForm {
                 }
             }
             Self::NotProven { machine } => tell(&Note::NotProven { machine }),
+            Self::ByNtlm { machine, why, is_expected } => {
+                tell(&Note::ByNtlm { machine, why, is_expected: *is_expected });
+            }
             Self::NotRemembered(why) => tell(&Note::NotRemembered(why)),
         }
     }

@@ -8,7 +8,7 @@ pub(crate) use centre::{ErrorMessage, EtypeInfo2Entry, KdcRep, KdcRepPart, KdcRe
 pub(crate) use login::{
     ApRep, ApRepPart, ApReq, Authenticator, Cred, CredInfo, CredPart, Ticket, TicketPart,
 };
-pub(crate) use parts::{Checksum, Encrypted, Name, PaData, PlainKey, der, encrypted, list};
+pub(crate) use parts::{Checksum, Name, PaData, PlainKey, der, encrypted, list};
 
 /// The version of the protocol, in every message.
 pub(crate) const VERSION: u8 = 5;

@@ -11,7 +11,7 @@ use lantern_keys::Fingerprint;
 use lantern_link::KeyChoice;
 use lantern_operations::{LimitOptions, ReachOptions};
 
-use crate::cli::settings::{agents, local_user};
+use crate::cli::settings::{agents, kerberos, local_user};
 
 /// Under which its options stand in the help.
 pub(crate) const HEADING: &str = "Connection";
@@ -105,6 +105,7 @@ impl ConnectArgs {
             opens: lantern_link::Opens::Nothing,
             shares: None,
             local_user: local_user(),
+            kerberos: kerberos(),
         }
     }
 }

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use etcetera::BaseStrategy;
 use lantern_book::Home;
 use lantern_keeper::socket_path;
-use lantern_link::AgentSocket;
+use lantern_link::{AgentSocket, KerberosPlaces};
 use lantern_operations::display::DisplaySurroundings;
 use tracing::debug;
 
@@ -114,6 +114,16 @@ pub(crate) fn agents(home: &Home) -> Vec<AgentSocket> {
         }
     }
     agents
+}
+
+/// Where this system keeps what it says of Kerberos, and tickets: by the variables that its other programs read, too.
+pub(crate) fn kerberos() -> KerberosPlaces {
+    let mut places = KerberosPlaces::of_system();
+    if let Some(Sourced { value, .. }) = from_environment("KRB5_CONFIG") {
+        places.configuration = std::env::split_paths(&value).collect();
+    }
+    places.cache = from_environment("KRB5CCNAME").and_then(|name| name.value.into_string().ok());
+    places
 }
 
 /// The display of this computer, as its surroundings have it.

@@ -7,6 +7,7 @@ use lantern_link::{Explained, LinkError, ProxyError, TrustFailure};
 use lantern_operations::{LoginClues, OperationError, ReachError, quoted};
 use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
+use super::advice;
 use super::failure::{Failure, chain, code};
 use super::login_advice::{Advice, Typed, advise};
 use super::winrm;
@@ -216,7 +217,7 @@ impl From<LinkError> for Failure {
                 .hint("`--anyway` uses it as it is, this once"),
             LinkError::Winrm(error) => {
                 let machine = error.machine().unwrap_or("MACHINE");
-                let winrm::Advice { lines, command } = winrm::advise(&error, machine, None);
+                let advice::Advice { lines, command } = winrm::advise(&error, machine, None);
                 let failure = lines.into_iter().fold(failure, Failure::detail);
                 failure.hint(command)
             }

@@ -1,5 +1,6 @@
 //! What is printed: words, tables, JSON, flags, progress, live views. Nothing here asks or connects.
 
+pub(crate) mod advice;
 pub(crate) mod ago;
 pub(crate) mod certificate;
 pub(crate) mod check;
@@ -8,6 +9,7 @@ pub(crate) mod explain;
 pub(crate) mod failure;
 pub(crate) mod fit;
 pub(crate) mod flags_view;
+pub(crate) mod kerberos;
 pub(crate) mod key_audit;
 mod live_lines;
 pub(crate) mod login_advice;

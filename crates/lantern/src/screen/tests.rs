@@ -388,6 +388,7 @@ fn no_name_that_a_machine_gives_itself_gets_into_a_command() {
             offered: Vec::new(),
             computer: Some(("CHART-ROOM".into(), domain.into())),
             clock: None,
+            why: None,
         };
         winrm::advise(&WinrmFailure::Refused(Box::new(refused)), "chart-room", Some(&target)).command
     };

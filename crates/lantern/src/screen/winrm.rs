@@ -8,19 +8,9 @@ use lantern_link::{LinkError, LoginRefused, UserForm, WinrmFailure};
 use lantern_operations::{Target, quoted};
 use lantern_winrm::{FaultKind, WinrmError};
 
+use crate::screen::advice::Advice;
 use crate::screen::failure::code;
-
-/// What a failure means, a line each, and the one command to type.
-pub(crate) struct Advice {
-    pub(crate) lines: Vec<String>,
-    pub(crate) command: String,
-}
-
-impl Advice {
-    fn new<T: Into<String>>(lines: impl IntoIterator<Item = T>, command: impl Into<String>) -> Self {
-        Self { lines: lines.into_iter().map(Into::into).collect(), command: command.into() }
-    }
-}
+use crate::screen::kerberos;
 
 /// Makes a listener with TLS and a certificate, on the machine's own console.
 const NEW_LISTENER: &str = "New-Item WSMan:\\localhost\\Listener -Transport HTTPS -Address * -Force -CertificateThumbPrint (New-SelfSignedCertificate -DnsName $env:COMPUTERNAME -CertStoreLocation Cert:\\LocalMachine\\My).Thumbprint";
@@ -35,6 +25,7 @@ pub(crate) fn code_of(failure: &WinrmFailure) -> u8 {
         | WinrmFailure::NoLogin { .. }
         | WinrmFailure::Refused(_)
         | WinrmFailure::NoPassword { .. }
+        | WinrmFailure::Kerberos { .. }
         | WinrmFailure::Ntlm { .. } => code::LOGIN,
         WinrmFailure::Unanswered { .. } => code::TIMED_OUT,
         WinrmFailure::Lost { .. } => code::LOST,
@@ -107,34 +98,17 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             there("Restart-Service WinRM"),
         ),
         WinrmFailure::NoLogin { offered, .. } => no_login(offered, &set, &there),
-        WinrmFailure::Refused(refused) => {
-            let LoginRefused { user, computer, clock, offered, .. } = &**refused;
-            let mut lines = vec!["it was tried once, since accounts lock; the user, the password, or whether that account may log in over the network is to be looked at".to_owned()];
-            let mut suggested = user.clone();
-            if let Some((computer, domain)) = computer {
-                lines.push(format!("the machine calls itself {computer}, and its domain {domain}"));
-                if let UserForm::Bare(name) = UserForm::of(user) {
-                    lines.push(format!("{domain}\\{name} is of that domain, .\\{name} of the machine itself, {name}@REALM as the domain knows it"));
-                    suggested = match computer == domain || !is_plain(domain) {
-                        true => format!(".\\{name}"),
-                        false => format!("{domain}\\{name}"),
-                    };
-                }
-            }
-            if let Some(clock) = clock {
-                lines.push(format!("its clock is {clock} s off ours: logins fail by that, too"));
-            }
-            if !offered.is_empty() {
-                lines.push(format!("it offers: {}", offered.join(", ")));
-            }
-            Advice::new(lines, set(&quoted(Path::new(&format!("user={suggested}")))))
+        WinrmFailure::Refused(refused) if refused.by == "Kerberos" => {
+            kerberos::of_refusal(refused, name, target)
         }
+        WinrmFailure::Refused(refused) => refused_password(refused, &set),
         WinrmFailure::NoPassword { user, .. } => Advice::new(
             [format!(
                 "{user} logs in by a password: it is asked for at a terminal, or handed over with `--password-from`; or the keeper holds it:"
             )],
             format!("lantern keeper remember {name}"),
         ),
+        WinrmFailure::Kerberos { source, .. } => kerberos::advise(source, name, target),
         WinrmFailure::Ntlm { .. } => Advice::new(
             ["the machine's policy lowers NTLM below what is safe, or what answers is no Windows"],
             there("gpresult /h report.html   (Network security: Minimum session security for NTLM)"),
@@ -170,6 +144,30 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
         }
         _ => Advice::new(Vec::<String>::new(), format!("lantern check {name}")),
     }
+}
+
+/// A user and a password that were not taken.
+fn refused_password(refused: &LoginRefused, set: &dyn Fn(&str) -> String) -> Advice {
+    let LoginRefused { user, computer, clock, offered, .. } = refused;
+    let mut lines = vec!["it was tried once, since accounts lock; the user, the password, or whether that account may log in over the network is to be looked at".to_owned()];
+    let mut suggested = user.clone();
+    if let Some((computer, domain)) = computer {
+        lines.push(format!("the machine calls itself {computer}, and its domain {domain}"));
+        if let UserForm::Bare(name) = UserForm::of(user) {
+            lines.push(format!("{domain}\\{name} is of that domain, .\\{name} of the machine itself, {name}@REALM as the domain knows it"));
+            suggested = match computer == domain || !is_plain(domain) {
+                true => format!(".\\{name}"),
+                false => format!("{domain}\\{name}"),
+            };
+        }
+    }
+    if let Some(clock) = clock {
+        lines.push(format!("its clock is {clock} s off ours: logins fail by that, too"));
+    }
+    if !offered.is_empty() {
+        lines.push(format!("it offers: {}", offered.join(", ")));
+    }
+    Advice::new(lines, set(&quoted(Path::new(&format!("user={suggested}")))))
 }
 
 /// Nothing listens at the port, or nothing comes back from it. `source` is the address that the machine sees us come from; `other`, whether its other port

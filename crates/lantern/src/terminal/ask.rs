@@ -12,6 +12,7 @@ use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
 use lantern_operations::Target;
 use lantern_ssh::Prompts;
 use tokio::task::spawn_blocking;
+use tracing::debug;
 
 use crate::screen::certificate;
 use crate::screen::fit::{Fit, fit};
@@ -372,6 +373,11 @@ impl Ask for TerminalAsk {
             }
             Note::Banner(text) => {
                 text.trim_end().lines().for_each(|line| output::say(fit!("| {}", line)));
+            }
+            // Where no realm is set up, NTLM is what there is.
+            Note::ByNtlm { is_expected: true, why, .. } => debug!(why, "by NTLM"),
+            Note::ByNtlm { machine, why, .. } => {
+                output::say(fit!("note: {} is logged in to by NTLM, not by Kerberos: {}", machine, why));
             }
             Note::NotRemembered(why) => output::warn(format!("not remembered for next time: {why}")),
         }

@@ -101,6 +101,8 @@ impl Desk {
             .env_clear()
             .env("LANTERN_HOME", self.home())
             .env("USER", "keeper")
+            // Whatever realm this computer is in.
+            .env("KRB5_CONFIG", "/nonexistent/krb5.conf")
             .env("LANG", "C.UTF-8");
         command
             .current_dir(self.folder.path())
@@ -239,6 +241,11 @@ impl Screen {
     }
 
     pub fn open_program(desk: &Desk, program: &str, words: &[&str]) -> Self {
+        // Whatever realm this computer is in.
+        Self::open_with(desk, program, words, &[("KRB5_CONFIG", "/nonexistent/krb5.conf")])
+    }
+
+    pub fn open_with(desk: &Desk, program: &str, words: &[&str], variables: &[(&str, &str)]) -> Self {
         let (pty, pts) = pty_process::blocking::open().unwrap();
         pty.resize(pty_process::Size::new(24, 100)).unwrap();
         let child = pty_process::blocking::Command::new(program)
@@ -250,6 +257,7 @@ impl Screen {
             .env("LANG", "C.UTF-8")
             .env("PATH", "/usr/bin:/bin")
             .env("NO_COLOR", "1")
+            .envs(variables.iter().copied())
             .current_dir(desk.folder.path())
             .spawn(pts)
             .unwrap();

@@ -9,9 +9,10 @@ use lantern_winrm::{Lane, Output, Post, ShellError, ShellEvent, Wanted};
 use tokio::time::{sleep, timeout};
 use tracing::debug;
 
+use super::answers::PostError;
 use super::failure::WinrmFailure;
 use super::opener::Opener;
-use super::session::{PostError, Session};
+use super::session::Session;
 use super::shared::{CommandEnd, Shared};
 
 /// How long the end of input waits for the main connection before a second one is made for it: most commands have ended by then, and a login costs more.
@@ -303,7 +304,7 @@ async fn carry(
 ) -> (Box<Session>, u64, Result<Bytes, PostError>) {
     let service = opener.service();
     let limit = post.limit.unwrap_or(opener.request.way.limits.login);
-    let answer = session.post(&post.body, post.what, opener.password(), &opener.whom(&service), limit).await;
+    let answer = session.post(&post.body, post.what, opener.proof(), &opener.whom(&service), limit).await;
     (session, post.number, answer)
 }
 

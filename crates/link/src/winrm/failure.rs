@@ -1,7 +1,10 @@
 //! Why a machine that is spoken to by WinRM could not be used: one kind for each thing that has another remedy.
 
+use lantern_kerberos::Refusal;
 use lantern_winrm::WinrmError;
 use lantern_winrm::ntlm::NtlmError;
+
+use crate::kerberos::KerberosFailure;
 
 /// What was met.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -107,6 +110,15 @@ pub enum WinrmFailure {
         /// Why.
         source: NtlmError,
     },
+    /// There is no ticket for it, or it does not take it.
+    #[error("cannot log in to {machine} by Kerberos")]
+    Kerberos {
+        /// The machine.
+        machine: String,
+        /// Why.
+        #[source]
+        source: Box<KerberosFailure>,
+    },
     /// A message that should have been sealed was not, or does not open.
     #[error("{machine} answered in the clear, or with a message that was changed on the way")]
     Unsealed {
@@ -189,12 +201,19 @@ pub struct LoginRefused {
     pub computer: Option<(String, String)>,
     /// How far its clock is from ours, in seconds, where that is much.
     pub clock: Option<i64>,
+    /// What it says of a ticket, where it does.
+    pub why: Option<Box<Refusal>>,
 }
 
 impl WinrmFailure {
     /// Whether the user and the password were refused.
     pub fn is_refusal(&self) -> bool {
-        matches!(self, Self::Refused(_))
+        match self {
+            // A ticket is no password: it may be shown again.
+            Self::Refused(refused) => refused.by != "Kerberos",
+            Self::Kerberos { source, .. } => source.is_refusal(),
+            _ => false,
+        }
     }
 
     /// The machine that it is about, where it was known by name.
@@ -203,6 +222,7 @@ impl WinrmFailure {
             Self::NoLogin { machine, .. }
             | Self::NoPassword { machine, .. }
             | Self::Ntlm { machine, .. }
+            | Self::Kerberos { machine, .. }
             | Self::Unsealed { machine }
             | Self::WantsClear { machine }
             | Self::Answer { machine, .. }

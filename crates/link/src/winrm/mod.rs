@@ -1,23 +1,27 @@
 //! Machines that are spoken to by WinRM: connections with TLS or sealed messages, logins, and commands on them.
 
+mod answers;
 mod command;
 mod driver;
 mod failure;
 mod http;
+mod login;
 mod look;
 mod opener;
 mod remote;
 mod session;
 mod shared;
+mod ticketed;
 mod tls;
 mod trust;
 mod user;
 
 pub(crate) use command::WinrmCommand;
 pub use failure::{LoginRefused, WinrmFailure};
+pub use login::LoginWay;
 pub(crate) use look::look_at_certificate;
 pub use opener::WinrmRequest;
 pub(crate) use remote::WinrmRemote;
-pub use session::LoginWay;
+
 pub(crate) use shared::CommandEnd;
 pub use user::UserForm;

@@ -8,13 +8,16 @@ use lantern_book::{TrustStore, Uses};
 use lantern_keys::{SecretString, TlsCertificate};
 use tracing::debug;
 
+use super::answers::{PostError, Whom};
 use super::failure::WinrmFailure;
 use super::http::{Broken, Http};
-use super::session::{LoginWay, PostError, Session, Whom};
+use super::login::{LoginWay, Proof};
+use super::session::Session;
 use super::tls::{Shown, shake_hands};
 use super::trust::{decide, weigh};
 use crate::ask::{Ask, Note, Question};
 use crate::connect::{open_line, pass_gateways};
+use crate::kerberos::{self, Begun, KerberosFailure, KerberosPlaces, Wanted};
 use crate::step::Step;
 use crate::{ConnectRequest, LinkError, Trunk};
 
@@ -36,6 +39,12 @@ pub struct WinrmRequest {
     pub service_name: Option<String>,
     /// How to log in.
     pub login: LoginWay,
+    /// Where the system keeps what it says of Kerberos.
+    pub kerberos: KerberosPlaces,
+    /// Whether somebody said which user it is: else the owner of a ticket is as good.
+    pub user_is_said: bool,
+    /// Whether the machine gets a ticket to go on with.
+    pub delegate: bool,
     /// The language of the machine's messages.
     pub language: String,
 }
@@ -68,37 +77,126 @@ pub(super) struct Opener {
     /// Where it is dialed.
     place: String,
     certificate: Option<TlsCertificate>,
-    password: Option<SecretString>,
+    proof: Proof,
 }
 
 impl Opener {
-    /// Connects, decides about trust, and asks for what is needed to log in.
+    /// Connects, decides about trust, and gets what is needed to log in: a ticket, or a password that is asked for.
     pub(super) async fn start(
         request: WinrmRequest,
         ask: &dyn Ask,
     ) -> Result<(Arc<Self>, Session), LinkError> {
         let behind = pass_gateways(&request.way, ask).await?;
-        let mut opener =
-            Self { place: request.way.place(), request, behind, certificate: None, password: None };
+        let place = request.way.place();
+        let mut opener = Self { place, request, behind, certificate: None, proof: Proof::None };
         let (mut session, shown) = opener.connect(ask).await?;
         opener.certificate = shown.map(|shown| shown.certificate);
-        let limit = opener.request.way.limits.login;
-        let service = opener.service();
-        session.greet(&opener.whom(&service), limit).await.map_err(|error| opener.told(error))?;
-        if let Some(methods) = session.offered() {
-            ask.step(&Step::Offered { methods });
-        }
-        opener.password = ask_password(&opener.request.way, ask).await;
-        if opener.password.is_none() {
-            let (machine, user) = (opener.request.way.machine.clone(), opener.request.way.user.clone());
-            return Err(WinrmFailure::NoPassword { machine, user }.into());
-        }
+        opener.proof = opener.prove(&mut session, ask).await?;
         let opener = Arc::new(opener);
         if session.waited() > LOGIN_STALE || !session.is_open() {
             // A person took their time.
             session = opener.again().await?;
         }
         Ok((opener, session))
+    }
+
+    /// Gets what proves who we are: a ticket where one is to be had, else a password.
+    async fn prove(&self, session: &mut Session, ask: &dyn Ask) -> Result<Proof, LinkError> {
+        let machine = &self.request.way.machine;
+        let is_only = self.request.login == LoginWay::Kerberos;
+        let failed = |failure: KerberosFailure| {
+            let source = Box::new(failure);
+            LinkError::from(WinrmFailure::Kerberos { machine: machine.clone(), source })
+        };
+        let mut typed = None;
+        if is_only || self.request.login == LoginWay::Best {
+            match self.ticket(session, &mut typed, ask).await? {
+                Ok(proof) => return Ok(proof),
+                Err(failure) if is_only || failure.is_refusal() => return Err(failed(failure)),
+                Err(failure) => {
+                    let why = crate::error::chain(&failure);
+                    ask.note(&Note::ByNtlm { machine, why: &why, is_expected: failure.is_expected() });
+                }
+            }
+        }
+        if !self.request.tls {
+            ask.note(&Note::NotProven { machine });
+        }
+        let service = self.service();
+        let (whom, limit) = (self.whom(&service), self.request.way.limits.login);
+        let is_basic = self.request.login == LoginWay::Basic;
+        if !is_basic {
+            session.greet(&whom, limit).await.map_err(|error| self.told(error))?;
+            if let Some(methods) = session.offered() {
+                ask.step(&Step::Offered { methods });
+            }
+        }
+        let password = match typed {
+            Some(password) => password,
+            None => self.password(ask).await?,
+        };
+        Ok(if is_basic { Proof::Basic(password) } else { Proof::Ntlm(password) })
+    }
+
+    /// A ticket for the machine, or why there is none. A password that was typed on the way, and never tried, is left in `typed`.
+    async fn ticket(
+        &self,
+        session: &mut Session,
+        typed: &mut Option<SecretString>,
+        ask: &dyn Ask,
+    ) -> Result<Result<Proof, KerberosFailure>, LinkError> {
+        let request = &self.request;
+        let wanted = Wanted {
+            user: &request.way.user,
+            is_only: request.login == LoginWay::Kerberos,
+            user_is_said: request.user_is_said,
+            host: request.host(),
+            service: request.service_name.as_deref(),
+            delegate: request.delegate,
+        };
+        let login = match kerberos::begin(&wanted, &request.kerberos) {
+            Err(failure) => return Ok(Err(failure)),
+            Ok(Begun::Held(login)) => {
+                if request.way.only_looking {
+                    self.look(session, ask).await?;
+                }
+                *login
+            }
+            Ok(Begun::ByPassword(unproven, why)) => {
+                debug!(why = crate::error::chain(&why), "no ticket that can be used");
+                // A realm that nobody can be asked for is none, before anybody types anything.
+                if let Err(failure) = unproven.is_reachable().await {
+                    return Ok(Err(failure));
+                }
+                self.look(session, ask).await?;
+                let password = self.password(ask).await?;
+                let login = unproven.log_in(&password).await;
+                *typed = Some(password);
+                match login {
+                    Ok(login) => login,
+                    Err(failure) => return Ok(Err(failure)),
+                }
+            }
+        };
+        Ok(login.for_machine().await.map(|ticket| Proof::Ticket(Box::new(ticket))))
+    }
+
+    /// Asks which ways to log in there are, and tells.
+    async fn look(&self, session: &mut Session, ask: &dyn Ask) -> Result<(), LinkError> {
+        let service = self.service();
+        let (whom, limit) = (self.whom(&service), self.request.way.limits.login);
+        session.look(&whom, limit).await.map_err(|error| self.told(error))?;
+        if let Some(methods) = session.offered() {
+            ask.step(&Step::Offered { methods });
+        }
+        Ok(())
+    }
+
+    /// Asks for the password. One try: accounts lock.
+    async fn password(&self, ask: &dyn Ask) -> Result<SecretString, WinrmFailure> {
+        let (user, machine) = (self.request.way.user.clone(), self.request.way.machine.clone());
+        let question = Question::Password { user: user.clone(), machine: machine.clone(), again: false };
+        ask.ask(question).await.secret().ok_or(WinrmFailure::NoPassword { machine, user })
     }
 
     /// Another connection to the same machine.
@@ -123,7 +221,6 @@ impl Opener {
             http.map_err(|broken| self.told(PostError::Lost { is_amid: false, why: format!("{broken:?}") }))
         };
         if !request.tls {
-            ask.note(&Note::NotProven { machine: &way.machine });
             let http = started(Http::start(line, host, &request.path).await)?;
             return Ok((Session::new(http, None), None));
         }
@@ -151,17 +248,12 @@ impl Opener {
     }
 
     pub(super) fn whom<'a>(&'a self, service: &'a str) -> Whom<'a> {
-        Whom {
-            machine: &self.request.way.machine,
-            place: &self.place,
-            user: &self.request.way.user,
-            service,
-            way: self.request.login,
-        }
+        Whom { machine: &self.request.way.machine, place: &self.place, user: &self.request.way.user, service }
     }
 
-    pub(super) fn password(&self) -> Option<&SecretString> {
-        self.password.as_ref()
+    /// What proves who we are.
+    pub(super) fn proof(&self) -> &Proof {
+        &self.proof
     }
 
     pub(super) fn certificate(&self) -> Option<&TlsCertificate> {
@@ -190,12 +282,6 @@ impl Opener {
             debug!(error = crate::error::chain(&error), "the use of a machine was not noted");
         }
     }
-}
-
-async fn ask_password(way: &ConnectRequest, ask: &dyn Ask) -> Option<SecretString> {
-    let (user, machine) = (way.user.clone(), way.machine.clone());
-    // One try: accounts lock.
-    ask.ask(Question::Password { user, machine, again: false }).await.secret()
 }
 
 /// The version and the cipher of a connection.

@@ -16,7 +16,7 @@ use super::command::WinrmCommand;
 use super::driver::Done;
 use super::failure::WinrmFailure;
 use super::opener::{Opener, WinrmRequest};
-use super::session::{LoginWay, Session};
+use super::session::Session;
 use crate::LinkError;
 use crate::ask::Ask;
 use crate::identity::Identity;
@@ -86,12 +86,9 @@ impl WinrmRemote {
         let answer =
             |source| WinrmFailure::Answer { machine: whom.machine.to_owned(), what: request.name(), source };
         let message = request.encode(headers).map_err(|error| answer(error.into()))?;
-        let posted = session.post(&message, request.name(), opener.password(), &whom, limit).await;
+        let posted = session.post(&message, request.name(), opener.proof(), &whom, limit).await;
         let bytes = posted.map_err(|error| opener.told(error))?;
-        let by = match opener.request.login {
-            LoginWay::Ntlm => "NTLM, by password",
-            LoginWay::Basic => "Basic, by a password that is sent as it is",
-        };
+        let by = opener.proof().words();
         ask.step(&Step::LoggedIn { by, took: since.elapsed() });
         let Response::Identity(identity) = Response::decode(&bytes, &request, "").map_err(answer)? else {
             return Err(answer(WinrmError::Wrong("answer")).into());

@@ -85,9 +85,10 @@ fn stage_of_winrm(failure: &WinrmFailure, met: Stage) -> Stage {
         | WinrmFailure::NotWsman { .. }
         | WinrmFailure::Status { .. } => Stage::Identification,
         WinrmFailure::NoLogin { .. } => Stage::Methods,
-        WinrmFailure::Refused(_) | WinrmFailure::NoPassword { .. } | WinrmFailure::Ntlm { .. } => {
-            Stage::Login
-        }
+        WinrmFailure::Refused(_)
+        | WinrmFailure::NoPassword { .. }
+        | WinrmFailure::Ntlm { .. }
+        | WinrmFailure::Kerberos { .. } => Stage::Login,
         WinrmFailure::Answer { .. }
         | WinrmFailure::TooLong { .. }
         | WinrmFailure::Unsealed { .. }

@@ -202,6 +202,9 @@ impl Story {
                 let saw = "plain HTTP: messages are sealed, and the machine proves nothing of itself";
                 self.put(Line::new(Stage::Tls, Mark::Doubt, saw));
             }
+            Note::ByNtlm { why, .. } => {
+                self.put(Line::new(Stage::Methods, Mark::Note, format!("by NTLM, not by Kerberos: {why}")));
+            }
             Note::NotRemembered(why) => self.put(Line::new(Stage::Book, Mark::Note, (*why).to_owned())),
         }
     }

@@ -8,6 +8,7 @@ use lantern_link::{AuthFailure, LinkError, TrustFailure};
 use lantern_operations::{LoginClues, Target};
 use lantern_ssh::{OpenFailure, SshError};
 
+use crate::screen::advice::Advice;
 use crate::screen::login_advice::{Typed, advise};
 use crate::screen::{certificate, winrm};
 use lantern_operations::quoted;
@@ -73,8 +74,7 @@ pub(super) fn mend(
         LinkError::Refused { .. } | LinkError::DialTimedOut { .. }
             if target.protocol == Protocol::Winrm && gateway.is_none() =>
         {
-            let winrm::Advice { lines, command } =
-                winrm::unreachable(error, target, known.source, known.other_port);
+            let Advice { lines, command } = winrm::unreachable(error, target, known.source, known.other_port);
             (lines, command)
         }
         LinkError::Refused { .. } => (
@@ -141,7 +141,7 @@ pub(super) fn mend(
             format!("lantern --verbose check {typed}"),
         ),
         LinkError::Winrm(failure) => {
-            let winrm::Advice { lines, command } = winrm::advise(failure, name, Some(target));
+            let Advice { lines, command } = winrm::advise(failure, name, Some(target));
             (lines, command)
         }
         LinkError::Trust(trust) => {

@@ -1,0 +1,149 @@
+//! Questions to the key distribution centres of a realm, by TCP (RFC 4120 §7.2.2): messages with large groups are too long for anything else.
+
+use std::time::Duration;
+
+use lantern_kerberos::Configuration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::time::timeout;
+use tracing::debug;
+
+use super::failure::KerberosFailure;
+use super::places::KerberosPlaces;
+use super::system::resolvers;
+use crate::ask::Nobody;
+use crate::dial::{Dial, dial};
+use crate::dns::{Place, service_places};
+
+/// The port of a centre (§7.2.1).
+const PORT: u16 = 88;
+/// Longest answer that is read, in bytes: a ticket with all that a domain says of a user has up to 64 KiB.
+const MAX_ANSWER: u32 = 256 * 1024;
+/// How long a centre has to take a connection.
+const CONNECT_LIMIT: Duration = Duration::from_secs(4);
+/// And to answer.
+const ANSWER_LIMIT: Duration = Duration::from_secs(10);
+/// How long a resolver has.
+const RESOLVER_LIMIT: Duration = Duration::from_secs(3);
+/// Most centres of a realm that are tried.
+const MOST_TRIED: usize = 8;
+
+/// The centres of realms.
+pub(super) struct Centres<'a> {
+    pub(super) places: &'a KerberosPlaces,
+    pub(super) configuration: &'a Configuration,
+}
+
+impl Centres<'_> {
+    /// Sends a message to a realm's centres, one after the other until one answers.
+    ///
+    /// # Errors
+    /// Nobody says where they are, or none answers.
+    pub(super) async fn ask(&self, realm: &str, message: &[u8]) -> Result<Vec<u8>, KerberosFailure> {
+        let found = self.find(realm).await?;
+        let mut tried = Vec::new();
+        for place in found.iter().take(MOST_TRIED) {
+            match exchange(place, message).await {
+                Ok(answer) => return Ok(answer),
+                Err(why) => {
+                    debug!(place.host, place.port, why, "a key distribution centre does not answer");
+                    tried.push(format!("{}: {why}", lantern_book::place(&place.host, place.port)));
+                }
+            }
+        }
+        Err(KerberosFailure::Unreached { realm: realm.to_owned(), tried })
+    }
+
+    /// The places of a realm's centres.
+    ///
+    /// # Errors
+    /// Nobody says where they are.
+    pub(super) async fn find(&self, realm: &str) -> Result<Vec<Place>, KerberosFailure> {
+        let found = self.named(realm).await;
+        match found.is_empty() {
+            true => Err(KerberosFailure::NoCentre { realm: realm.to_owned() }),
+            false => Ok(found),
+        }
+    }
+
+    async fn named(&self, realm: &str) -> Vec<Place> {
+        let named: Vec<Place> =
+            self.configuration.centres(realm).iter().filter_map(|text| place(text)).collect();
+        if !named.is_empty() || self.configuration.by_dns == Some(false) {
+            return named;
+        }
+        // A name that ends is not looked for in the domains of this computer.
+        let name = format!("_kerberos._tcp.{}", realm.to_lowercase());
+        for resolver in resolvers(self.places) {
+            match service_places(resolver, &name, RESOLVER_LIMIT).await {
+                Ok(places) => return places,
+                Err(error) => {
+                    debug!(%resolver, error = crate::error::chain(&error), "no centres by this resolver")
+                }
+            }
+        }
+        Vec::new()
+    }
+}
+
+/// A centre as configurations write it: `host`, `host:port`, `[address]:port`, perhaps with the way there in front.
+fn place(text: &str) -> Option<Place> {
+    let text = text.trim();
+    let text = text.strip_prefix("tcp/").unwrap_or(text);
+    // Others, like a proxy by HTTPS, are ways that are not known here.
+    if text.contains('/') || text.is_empty() {
+        return None;
+    }
+    let (host, port) = match text.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
+        Some((host, rest)) => (host, rest.strip_prefix(':')),
+        None if text.matches(':').count() == 1 => {
+            text.split_once(':').map(|(host, port)| (host, Some(port)))?
+        }
+        None => (text, None),
+    };
+    let port = port.map_or(Some(PORT), |port| port.parse().ok())?;
+    Some(Place { host: host.to_owned(), port })
+}
+
+async fn exchange(place: &Place, message: &[u8]) -> Result<Vec<u8>, String> {
+    let addresses = [place.host.clone()];
+    let what = Dial { addresses: &addresses, port: place.port, race: true, limit: CONNECT_LIMIT };
+    let (mut stream, _) = dial(what, &Nobody).await.map_err(|error| crate::error::chain(&error))?;
+    let said = async {
+        let len = u32::try_from(message.len()).map_err(std::io::Error::other)?;
+        stream.write_all(&[&len.to_be_bytes()[..], message].concat()).await?;
+        let len = stream.read_u32().await?;
+        if len > MAX_ANSWER {
+            return Err(std::io::Error::other("its answer is longer than any"));
+        }
+        let mut answer = vec![0; usize::try_from(len).map_err(std::io::Error::other)?];
+        stream.read_exact(&mut answer).await?;
+        Ok(answer)
+    };
+    match timeout(ANSWER_LIMIT, said).await {
+        Ok(said) => said.map_err(|error| error.to_string()),
+        Err(_) => Err(format!("no answer within {} s", ANSWER_LIMIT.as_secs())),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_are_read_as_they_are_written() {
+        for (text, host, port) in [
+            ("tide-gauge", "tide-gauge", 88),
+            ("tide-gauge:8888", "tide-gauge", 8888),
+            ("tcp/tide-gauge:8888", "tide-gauge", 8888),
+            ("192.0.2.7", "192.0.2.7", 88),
+            ("[2001:db8::7]:89", "2001:db8::7", 89),
+            ("[2001:db8::7]", "2001:db8::7", 88),
+            ("2001:db8::7", "2001:db8::7", 88),
+        ] {
+            assert_eq!(place(text), Some(Place { host: host.into(), port }), "{text}");
+        }
+        for text in ["", "https://tide-gauge/proxy", "udp/tide-gauge", "tide-gauge:x", "tide-gauge:70000"] {
+            assert_eq!(place(text), None, "{text}");
+        }
+    }
+}

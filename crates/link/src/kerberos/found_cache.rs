@@ -1,0 +1,111 @@
+//! The ticket cache that is used, and what is in it.
+
+use std::path::{Path, PathBuf};
+
+use lantern_kerberos::{Cache, CacheName, Configuration};
+
+use super::failure::KerberosFailure;
+use super::places::KerberosPlaces;
+use super::system::read_limited;
+
+/// Longest cache that is read, in bytes: tickets of users in many groups have up to 64 KiB each.
+const MAX_CACHE: u64 = 8 * 1024 * 1024;
+/// The file of a folder that names the one that is used.
+const PRIMARY: &str = "primary";
+/// That one, where the folder does not say.
+const USUAL: &str = "tkt";
+
+/// The name of the cache: as the surroundings say, else as the configuration does, else where systems have it.
+pub(super) fn name(places: &KerberosPlaces, configuration: &Configuration) -> String {
+    let uid = rustix::process::getuid().as_raw().to_string();
+    let usual = || "FILE:/tmp/krb5cc_%{uid}".to_owned();
+    let by_configuration = || configuration.cache.clone().unwrap_or_else(usual);
+    match &places.cache {
+        Some(name) => name.clone(),
+        None => {
+            by_configuration().replace("%{uid}", &uid).replace("%{euid}", &uid).replace("%{USERID}", &uid)
+        }
+    }
+}
+
+/// Reads it; nothing, where there is none.
+///
+/// # Errors
+/// It is kept elsewhere, cannot be read, or is damaged.
+pub(super) fn load(name: &str) -> Result<Option<Cache>, KerberosFailure> {
+    let path = match CacheName::parse(name) {
+        CacheName::File(path) => PathBuf::from(path),
+        CacheName::Folder(folder) => in_folder(Path::new(&folder))?,
+        CacheName::Elsewhere(kind) => {
+            return Err(KerberosFailure::CacheKind { cache: name.to_owned(), kind });
+        }
+    };
+    let unreadable = |why: String| KerberosFailure::Unreadable { path: path.display().to_string(), why };
+    match read_limited(&path, MAX_CACHE) {
+        Ok(bytes) => {
+            // Keys of tickets are in it.
+            let bytes = zeroize::Zeroizing::new(bytes);
+            Cache::decode(&bytes).map(Some).map_err(|error| unreadable(error.to_string()))
+        }
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(unreadable(error.to_string())),
+    }
+}
+
+/// The file that a folder says is used.
+fn in_folder(folder: &Path) -> Result<PathBuf, KerberosFailure> {
+    let primary = folder.join(PRIMARY);
+    let named = match read_limited(&primary, 1024) {
+        Ok(bytes) => String::from_utf8_lossy(&bytes).trim().to_owned(),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => USUAL.to_owned(),
+        Err(error) => {
+            let (path, why) = (primary.display().to_string(), error.to_string());
+            return Err(KerberosFailure::Unreadable { path, why });
+        }
+    };
+    match named.starts_with(USUAL) && !named.contains('/') {
+        true => Ok(folder.join(named)),
+        false => {
+            let why = "it names no file of tickets in its folder".to_owned();
+            Err(KerberosFailure::Unreadable { path: primary.display().to_string(), why })
+        }
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_name_comes_from_the_surroundings_then_the_configuration_then_custom() {
+        let uid = rustix::process::getuid().as_raw();
+        let mut configuration = Configuration::default();
+        let mut places = KerberosPlaces::default();
+        assert_eq!(name(&places, &configuration), format!("FILE:/tmp/krb5cc_{uid}"));
+        configuration.cache = Some("DIR:/run/user/%{uid}/tickets".into());
+        assert_eq!(name(&places, &configuration), format!("DIR:/run/user/{uid}/tickets"));
+        places.cache = Some("KCM:".into());
+        assert_eq!(name(&places, &configuration), "KCM:");
+    }
+
+    #[test]
+    fn a_folder_names_its_file_and_nothing_beyond_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let whole = format!("DIR:{}", folder.path().display());
+        assert_eq!(load(&whole), Ok(None));
+        let primary = folder.path().join(PRIMARY);
+        for (text, is_fine) in
+            [("tkt-harbour\n", true), ("../tkt", false), ("tkt/../../x", false), ("", false)]
+        {
+            std::fs::write(&primary, text).unwrap();
+            assert_eq!(load(&whole).is_ok(), is_fine, "{text}");
+        }
+        std::fs::write(&primary, "tkt-harbour\n").unwrap();
+        std::fs::write(folder.path().join("tkt-harbour"), b"\x05\x04").unwrap();
+        let damaged = load(&whole).unwrap_err().to_string();
+        assert!(damaged.contains("tkt-harbour") && damaged.contains("ends in the middle"), "{damaged}");
+        let elsewhere = load("KEYRING:persistent:1000").unwrap_err().to_string();
+        assert!(elsewhere.contains("KEYRING is not"), "{elsewhere}");
+    }
+}
