@@ -143,6 +143,6 @@ impl KerberosFailure {
 
     /// Whether nothing else was to be expected: where no realm is set up, and nobody has a ticket.
     pub fn is_expected(&self) -> bool {
-        matches!(self, Self::Address { .. } | Self::OwnUser { .. } | Self::NoRealm { .. })
+        matches!(self, Self::OwnUser { .. } | Self::NoRealm { .. })
     }
 }

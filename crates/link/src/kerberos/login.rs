@@ -4,8 +4,8 @@ use std::net::IpAddr;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use lantern_kerberos::{
-    Configuration, Credential, Granted, Initiator, KerberosError, LoginStep, Moment, Offer, PasswordLogin,
-    Principal, Refusal, RefusalKind, TicketRequest, forwarded,
+    Cache, Configuration, Credential, Granted, Initiator, KerberosError, LoginStep, Moment, Offer,
+    PasswordLogin, Principal, Refusal, RefusalKind, TicketRequest, forwarded,
 };
 use lantern_keys::{SecretString, SystemRandom};
 
@@ -170,65 +170,77 @@ fn user(typed: &str, configuration: &Configuration) -> Result<Principal, Kerbero
 /// Kerberos is not to be had for this user or machine.
 pub(crate) fn begin(wanted: &Wanted<'_>, places: &KerberosPlaces) -> Result<Begun, KerberosFailure> {
     let configuration = system::configuration(places);
+    let no_realm = || KerberosFailure::NoRealm { user: wanted.user.to_owned() };
     if places.configuration.is_empty() && places.cache.is_none() {
-        return Err(KerberosFailure::NoRealm { user: wanted.user.to_owned() });
+        return Err(no_realm());
     }
     let name = found_cache::name(places, &configuration);
-    let mut what = Unproven::of(wanted, places, configuration.clone());
-    let loaded = found_cache::load(&name);
-    let cache = match loaded {
-        Ok(Some(cache)) => cache,
-        // Without a realm there is nothing to be done with what cannot be read.
-        Ok(None) => return by_password(what?, wanted, KerberosFailure::NoTicket { cache: name }),
-        Err(failure) => return by_password(what?, wanted, failure),
+    let cache = match found_cache::load(&name) {
+        Ok(cache) => cache.ok_or_else(|| KerberosFailure::NoTicket { cache: name.clone() }),
+        Err(failure) => Err(failure),
     };
-    let moment = now(cache.clock_off).seconds + SOON;
-    let Some(login) = cache.login(moment) else {
-        let owner = neutralize_line(&cache.owner.to_string(), MAX_TEXT);
-        let failure = match cache.ended(moment) {
-            Some(ended) => KerberosFailure::Ended { cache: name, owner, ended },
-            None => KerberosFailure::NoTicket { cache: name },
-        };
-        return by_password(what?, wanted, failure);
-    };
-    // One who said nothing is the one who has a ticket; and a name alone is of the ticket's realm where nothing says another.
-    let is_bare_owner =
-        |user: &str| matches!(UserForm::of(user), UserForm::Bare(name) if cache.owner.parts == [name]);
-    let no_realm = matches!(what, Err(KerberosFailure::NoRealm { .. }));
-    if !wanted.user_is_said || no_realm && is_bare_owner(wanted.user) {
-        let owner = format!("{}@{}", cache.owner.name(), cache.owner.realm);
-        what = Unproven::of(&Wanted { user: &owner, ..*wanted }, places, configuration);
-        if let Ok(what) = &mut what {
-            what.user.realm.clone_from(&cache.owner.realm);
+    let held = cache.and_then(|cache| held(&name, cache));
+    let failure = match held {
+        Ok((cache, login)) => {
+            let what = of_owner(wanted, &cache.owner, places, &configuration)?;
+            if is_same_user(&what.user, &cache.owner) {
+                return Ok(Begun::Held(Box::new(with_ticket(what, &cache, login))));
+            }
+            let owner = neutralize_line(&cache.owner.to_string(), MAX_TEXT);
+            KerberosFailure::OtherUser { cache: name, owner, user: what.user.to_string() }
         }
-    }
-    let what = what?;
-    if !is_same_user(&what.user, &cache.owner) {
-        let owner = neutralize_line(&cache.owner.to_string(), MAX_TEXT);
-        let user = what.user.to_string();
-        return by_password(what, wanted, KerberosFailure::OtherUser { cache: name, owner, user });
-    }
-    let of_service = cache.tickets.iter().rev().find(|ticket| {
-        ticket.server.parts == what.service.parts && ticket.client == login.client && ticket.serves(moment)
-    });
-    let (ticket, for_service) = (login.clone(), of_service.cloned());
-    let login = Login { what, ticket, for_service, clock_off: cache.clock_off, by_password: false };
-    Ok(Begun::Held(Box::new(login)))
-}
-
-/// Without a ticket the password of a name alone is shown to no realm that nobody named with it: systems come with realms of others in their configuration.
-fn by_password(
-    what: Unproven,
-    wanted: &Wanted<'_>,
-    failure: KerberosFailure,
-) -> Result<Begun, KerberosFailure> {
+        Err(failure) => failure,
+    };
+    // Without a ticket the password of a name alone is shown to no realm that nobody named with it: systems come with realms of others in their
+    // configuration.
     match UserForm::of(wanted.user) {
         UserForm::Bare(_) if !wanted.is_only => Err(match failure {
-            KerberosFailure::NoTicket { .. } => KerberosFailure::NoRealm { user: wanted.user.to_owned() },
+            KerberosFailure::NoTicket { .. } => no_realm(),
             other => other,
         }),
-        _ => Ok(Begun::ByPassword(Box::new(what), failure)),
+        _ => Ok(Begun::ByPassword(Box::new(Unproven::of(wanted, places, configuration)?), failure)),
     }
+}
+
+/// The ticket of the login in a cache, where one serves.
+fn held(name: &str, cache: Cache) -> Result<(Cache, Credential), KerberosFailure> {
+    let moment = now(cache.clock_off).seconds + SOON;
+    if let Some(login) = cache.login(moment).cloned() {
+        return Ok((cache, login));
+    }
+    let owner = neutralize_line(&cache.owner.to_string(), MAX_TEXT);
+    let cache_name = name.to_owned();
+    Err(match cache.ended(moment) {
+        Some(ended) => KerberosFailure::Ended { cache: cache_name, owner, ended },
+        None => KerberosFailure::NoTicket { cache: cache_name },
+    })
+}
+
+/// Who logs in, where this one has a ticket: who said nothing is that one, and a name alone is of that realm where nothing says another.
+fn of_owner(
+    wanted: &Wanted<'_>,
+    owner: &Principal,
+    places: &KerberosPlaces,
+    configuration: &Configuration,
+) -> Result<Unproven, KerberosFailure> {
+    let is_owners_name = matches!(UserForm::of(wanted.user), UserForm::Bare(name) if owner.parts == [name]);
+    let of_other_realm = configuration.default_realm.as_ref().is_some_and(|realm| *realm != owner.realm);
+    if wanted.user_is_said && (!is_owners_name || of_other_realm) {
+        return Unproven::of(wanted, places, configuration.clone());
+    }
+    let user = format!("{}@{}", owner.name(), owner.realm);
+    let mut what = Unproven::of(&Wanted { user: &user, ..*wanted }, places, configuration.clone())?;
+    what.user.realm.clone_from(&owner.realm);
+    Ok(what)
+}
+
+fn with_ticket(what: Unproven, cache: &Cache, ticket: Credential) -> Login {
+    let moment = now(cache.clock_off).seconds + SOON;
+    let for_service = cache.tickets.iter().rev().find(|held| {
+        held.server.parts == what.service.parts && held.client == ticket.client && held.serves(moment)
+    });
+    let for_service = for_service.cloned();
+    Login { what, ticket, for_service, clock_off: cache.clock_off, by_password: false }
 }
 
 /// Domains of Windows tell neither users nor realms apart by the size of letters.

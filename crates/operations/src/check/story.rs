@@ -202,8 +202,14 @@ impl Story {
                 let saw = "plain HTTP: messages are sealed, and the machine proves nothing of itself";
                 self.put(Line::new(Stage::Tls, Mark::Doubt, saw));
             }
+            // Where no realm is set up, NTLM is what there is.
+            Note::ByNtlm { is_expected: true, .. } => {}
             Note::ByNtlm { why, .. } => {
-                self.put(Line::new(Stage::Methods, Mark::Note, format!("by NTLM, not by Kerberos: {why}")));
+                self.early.push(Line::new(
+                    Stage::Login,
+                    Mark::Note,
+                    format!("by NTLM, not by Kerberos: {why}"),
+                ));
             }
             Note::NotRemembered(why) => self.put(Line::new(Stage::Book, Mark::Note, (*why).to_owned())),
         }
@@ -266,7 +272,10 @@ impl Story {
             Step::Offered { methods } => {
                 self.put(Line::new(Stage::Methods, Mark::Good, methods.join(", ")));
             }
-            Step::LoggedIn { by, took } => self.put(good(Stage::Login, format!("by {by}"), took)),
+            Step::LoggedIn { by, took } => {
+                self.put_early();
+                self.put(good(Stage::Login, format!("by {by}"), took));
+            }
         }
     }
 

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use lantern_book::{Home, KeyRing, MachineBook, Protocol, Uses};
-use lantern_link::{Ask, ConnectRequest, Known, LinkError, connect};
+use lantern_link::{Ask, ConnectRequest, Known, LinkError, LoginWay, connect};
 
 use super::account::{Account, Line, Mark, Stage};
 use super::failing::failed_on_the_way;
@@ -96,7 +96,11 @@ fn describe(target: &Target, options: &ReachOptions) -> String {
     let keys = if target.keys.is_empty() { "any of the ring".to_owned() } else { target.keys.join(", ") };
     let by = match target.protocol {
         Protocol::Ssh => format!("key {keys}"),
-        Protocol::Winrm => "WinRM by password".to_owned(),
+        Protocol::Winrm => match target.winrm.login {
+            LoginWay::Kerberos => "WinRM by ticket".to_owned(),
+            LoginWay::Best => "WinRM by ticket or password".to_owned(),
+            LoginWay::Ntlm | LoginWay::Basic => "WinRM by password".to_owned(),
+        },
     };
     let mut saw = format!("{}, user {user}, {by}", target.place());
     if !target.via.is_empty() {
