@@ -30,7 +30,6 @@ pub enum LoginStep {
 #[derive(Debug)]
 pub struct PasswordLogin {
     client: Principal,
-    body: Vec<u8>,
     nonce: u32,
     turns: u8,
     /// Whether the password was proven: each proof counts as a try.
@@ -40,23 +39,18 @@ pub struct PasswordLogin {
 impl PasswordLogin {
     /// A login that begins.
     pub fn new(client: Principal, random: &mut dyn RandomSource) -> Self {
-        Self { client, body: Vec::new(), nonce: nonce(random), turns: 0, is_tried: false }
-    }
-
-    /// Whether the centre was shown what the password proves, which it counts as a try.
-    pub fn is_tried(&self) -> bool {
-        self.is_tried
+        Self { client, nonce: nonce(random), turns: 0, is_tried: false }
     }
 
     /// What is sent first.
     ///
     /// # Errors
     /// A name that is too long.
-    pub fn first(&mut self, now: Moment) -> Result<Vec<u8>, KerberosError> {
+    pub fn first(&self, now: Moment) -> Result<Vec<u8>, KerberosError> {
         self.request(None, now)
     }
 
-    fn request(&mut self, padata: Option<Vec<PaData>>, now: Moment) -> Result<Vec<u8>, KerberosError> {
+    fn request(&self, padata: Option<Vec<PaData>>, now: Moment) -> Result<Vec<u8>, KerberosError> {
         let realm = &self.client.realm;
         let body = KdcReqBody {
             options: Flags(flag::FORWARDABLE),
@@ -67,7 +61,6 @@ impl PasswordLogin {
             nonce: self.nonce,
             etypes: EncryptionType::ALL.map(EncryptionType::number).to_vec(),
         };
-        self.body = der(&body)?.to_vec();
         enclose(kind::AS_REQ, &KdcReq { pvno: VERSION, kind: 10, padata, body })
     }
 
@@ -162,4 +155,86 @@ pub(crate) fn nonce(random: &mut dyn RandomSource) -> u32 {
     let mut bytes = [0; 4];
     random.fill(&mut bytes);
     u32::from_be_bytes(bytes) >> 1
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+    use crate::asn1::Text;
+    use crate::messages::ErrorMessage;
+    use lantern_keys::SystemRandom;
+    use proptest::prelude::*;
+
+    const NOW: Moment = Moment { seconds: 1_795_703_000, micros: 77 };
+
+    fn begun() -> PasswordLogin {
+        let login = PasswordLogin::new(Principal::user("keeper", "COAST.EXAMPLE"), &mut SystemRandom);
+        login.first(NOW).unwrap();
+        login
+    }
+
+    fn handle(login: &mut PasswordLogin, answer: &[u8]) -> Result<LoginStep, KerberosError> {
+        login.handle(answer, &SecretString::new("high water".into()), NOW, &mut SystemRandom)
+    }
+
+    /// A refusal that wants a proof with these kinds of keys.
+    fn wants(kinds: &[i32], takes_password: bool) -> Vec<u8> {
+        let entries: Vec<EtypeInfo2Entry> =
+            kinds.iter().map(|etype| EtypeInfo2Entry { etype: *etype, salt: None, params: None }).collect();
+        let infos = OctetString::new(der(&entries).unwrap().to_vec()).unwrap();
+        let mut padata = vec![PaData { kind: pa::ETYPE_INFO2, value: infos }];
+        if takes_password {
+            padata.push(PaData { kind: pa::ENC_TIMESTAMP, value: OctetString::new([]).unwrap() });
+        }
+        let realm = "COAST.EXAMPLE";
+        let message = ErrorMessage {
+            pvno: VERSION,
+            kind: 30,
+            ctime: None,
+            cusec: None,
+            stime: Time(NOW.seconds),
+            susec: 0,
+            code: 25,
+            crealm: None,
+            cname: None,
+            realm: Text(realm.into()),
+            sname: Name::of(&Principal::tickets(realm, realm)),
+            text: None,
+            data: Some(OctetString::new(der(&padata).unwrap().to_vec()).unwrap()),
+        };
+        enclose(kind::ERROR, &message).unwrap()
+    }
+
+    #[test]
+    fn a_centre_that_asks_again_and_again_gets_one_proof() {
+        let mut login = begun();
+        assert!(matches!(handle(&mut login, &wants(&[18], true)), Ok(LoginStep::Send(_))));
+        for _ in 0..5 {
+            assert!(handle(&mut login, &wants(&[18], true)).is_err());
+        }
+    }
+
+    #[test]
+    fn a_centre_gets_no_proof_with_weak_keys_nor_where_it_wants_another() {
+        assert_eq!(
+            handle(&mut begun(), &wants(&[23, 3], true)).unwrap_err(),
+            KerberosError::EncryptionType(vec![23, 3])
+        );
+        assert_eq!(handle(&mut begun(), &wants(&[18], false)).unwrap_err(), KerberosError::NoPassword);
+    }
+
+    proptest! {
+        // Each case takes a password's work.
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        #[test]
+        fn nothing_that_a_centre_says_makes_it_panic(bytes: Vec<u8>, at: prop::sample::Index, byte: u8) {
+            prop_assert!(handle(&mut begun(), &bytes).is_err());
+            let mut changed = wants(&[18], true);
+            let at = at.index(changed.len());
+            changed[at] = byte;
+            let _ = handle(&mut begun(), &changed);
+            let _ = handle(&mut begun(), &changed[..at]);
+        }
+    }
 }
