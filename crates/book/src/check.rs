@@ -79,6 +79,12 @@ pub(crate) fn check_path(path: &str) -> Verdict {
     rule(good, "must begin with a slash and consist of characters that a URL can hold")
 }
 
+/// A file of this computer.
+pub(crate) fn check_file(path: &str) -> Verdict {
+    let good = path.starts_with('/') && path.len() <= 4096 && !path.chars().any(char::is_control);
+    rule(good, "must be the path of a file, and begin with a slash")
+}
+
 pub(crate) fn check_terminal_type(name: &str) -> Verdict {
     let plain = !name.is_empty() && name.len() <= 64 && name.chars().all(|c| is_plain(c) || c == '+');
     rule(plain, "must be a terminal type: letters, digits, `-`, `_`, `.` and `+`")

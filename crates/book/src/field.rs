@@ -3,7 +3,7 @@
 
 use crate::BookError;
 use crate::check::{
-    check_address, check_certificate_name, check_image, check_name, check_path, check_resolver,
+    check_address, check_certificate_name, check_file, check_image, check_name, check_path, check_resolver,
     check_service_name, check_terminal_type, check_text, check_user, check_variable,
 };
 use crate::check_forms::{check_gateway, check_proxy, check_tunnel};
@@ -161,9 +161,12 @@ fields! {
     CertificateName "certificate-name" Kind::Text(check_certificate_name),
         "the name that its TLS certificate must have",
         "its address", "a host name or an IP address", "foghorn.example";
-    LoginBy "login-by" Kind::Choice(&["kerberos", "ntlm", "basic"]),
-        "over WinRM, the only way to log in: by a ticket of Kerberos, by a password that is proven and not sent (ntlm), or by one that is sent as it is, within TLS (basic)",
-        "kerberos where a ticket or a realm is there, else ntlm", "kerberos, ntlm or basic", "kerberos";
+    LoginBy "login-by" Kind::Choice(&["kerberos", "ntlm", "basic", "certificate"]),
+        "over WinRM, the only way to log in: by a ticket of Kerberos, by a password that is proven and not sent (ntlm), by one that is sent as it is, within TLS (basic), or by a certificate",
+        "kerberos where a ticket or a realm is there, else ntlm", "kerberos, ntlm, basic or certificate", "kerberos";
+    Certificate "certificate" Kind::Text(check_file),
+        "over WinRM, the file with the certificate that it knows you by; its key is the one of the ring that `key` names",
+        "none", "a path that begins with a slash", "/home/keeper/coast.pem";
     DelegateTicket "delegate-ticket" Kind::Flag,
         "over WinRM, whether it gets a ticket of Kerberos with which it can go on to other machines as you",
         "false", "true or false", "true";

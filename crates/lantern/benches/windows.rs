@@ -86,6 +86,7 @@ impl Windows {
             kerberos: Default::default(),
             user_is_said: true,
             delegate: false,
+            own_certificate: None,
             language: "en-US".into(),
         }))
     }

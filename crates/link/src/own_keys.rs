@@ -245,7 +245,7 @@ pub(crate) trait Put: Send {
 pub(crate) type Putting<'a> = Pin<Box<dyn Future<Output = Result<Answer, LinkError>> + Send + 'a>>;
 
 /// Where nothing has to go on.
-struct Directly<'a>(&'a dyn Ask);
+pub(crate) struct Directly<'a>(pub(crate) &'a dyn Ask);
 
 impl Put for Directly<'_> {
     fn put(&mut self, question: Question) -> Putting<'_> {

@@ -44,6 +44,18 @@ pub enum ReachError {
         /// The machine.
         machine: String,
     },
+    /// A certificate proves nothing where there is no TLS.
+    #[error("{machine} is spoken to without TLS, and its `login-by` wants a certificate")]
+    NoTls {
+        /// The machine.
+        machine: String,
+    },
+    /// Nothing says which certificate.
+    #[error("`login-by` wants a certificate for {machine}, and `certificate` does not say which")]
+    NoCertificate {
+        /// The machine.
+        machine: String,
+    },
 }
 
 /// What is said for one connection, and goes before what the book says.

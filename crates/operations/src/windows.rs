@@ -22,6 +22,14 @@ impl Target {
             Protocol::Winrm if self.winrm.plain && self.winrm.login == LoginWay::Basic => {
                 Err(ReachError::ClearPassword { machine: self.name.clone() })
             }
+            Protocol::Winrm if self.winrm.plain && self.winrm.login == LoginWay::Certificate => {
+                Err(ReachError::NoTls { machine: self.name.clone() })
+            }
+            Protocol::Winrm
+                if self.winrm.certificate.is_none() && self.winrm.login == LoginWay::Certificate =>
+            {
+                Err(ReachError::NoCertificate { machine: self.name.clone() })
+            }
             Protocol::Winrm => Ok(RemoteRequest::Winrm(Box::new(WinrmRequest {
                 way,
                 tls: !self.winrm.plain,
@@ -32,6 +40,7 @@ impl Target {
                 kerberos: options.kerberos.clone(),
                 user_is_said: self.said_user(options).is_some(),
                 delegate: self.winrm.delegate,
+                own_certificate: self.winrm.certificate.clone(),
                 language: LANGUAGE.to_owned(),
             }))),
         }

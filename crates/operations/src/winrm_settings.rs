@@ -1,5 +1,7 @@
 //! What the book says about machines that are spoken to by WinRM.
 
+use std::path::PathBuf;
+
 use lantern_book::{Effective, Field};
 use lantern_link::LoginWay;
 
@@ -12,6 +14,8 @@ pub struct WinrmSettings {
     pub login: LoginWay,
     /// Whether it gets a ticket to go on with.
     pub delegate: bool,
+    /// The file with a certificate of ours.
+    pub certificate: Option<PathBuf>,
     /// The path of the service, where it is not the usual one.
     pub path: Option<String>,
     /// The name that its certificate must have.
@@ -29,9 +33,11 @@ impl WinrmSettings {
                 Some("kerberos") => LoginWay::Kerberos,
                 Some("ntlm") => LoginWay::Ntlm,
                 Some("basic") => LoginWay::Basic,
+                Some("certificate") => LoginWay::Certificate,
                 _ => LoginWay::Best,
             },
             delegate: effective.flag(Field::DelegateTicket).unwrap_or(false),
+            certificate: text(Field::Certificate).map(PathBuf::from),
             path: text(Field::Path),
             certificate_name: text(Field::CertificateName),
             service_name: text(Field::ServiceName),

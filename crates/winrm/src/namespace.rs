@@ -33,3 +33,6 @@ pub const FAULT_ACTION: &str = "http://schemas.dmtf.org/wbem/wsman/1/wsman/fault
 pub const COMMAND_STATE: &str = "http://schemas.microsoft.com/wbem/wsman/1/windows/shell/CommandState/";
 /// Signals begin with this.
 pub const SIGNAL: &str = "http://schemas.microsoft.com/wbem/wsman/1/windows/shell/signal/";
+
+/// The profile of a login by certificates of both sides, as a service's header has it.
+pub const MUTUAL_TLS: &str = "http://schemas.dmtf.org/wbem/wsman/1/wsman/secprofile/https/mutual";

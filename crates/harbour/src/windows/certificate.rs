@@ -4,8 +4,11 @@ use std::io::{Error, ErrorKind};
 use std::sync::Arc;
 
 use rcgen::{CertificateParams, KeyPair};
-use rustls::ServerConfig;
-use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
+use rustls::client::danger::HandshakeSignatureValid;
+use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer, UnixTime};
+use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
+use rustls::{DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
 use tokio_rustls::TlsAcceptor;
 
 /// How long a certificate holds, in days.
@@ -28,6 +31,51 @@ impl std::fmt::Debug for ServerCertificate {
 
 fn failed(error: impl std::error::Error + Send + Sync + 'static) -> Error {
     Error::new(ErrorKind::InvalidData, error)
+}
+
+/// Takes any certificate whose holder is there: whom it stands for is looked up later.
+#[derive(Debug)]
+struct AnyCertificate(Arc<CryptoProvider>);
+
+impl ClientCertVerifier for AnyCertificate {
+    fn root_hint_subjects(&self) -> &[DistinguishedName] {
+        &[]
+    }
+
+    fn client_auth_mandatory(&self) -> bool {
+        false
+    }
+
+    fn verify_client_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: UnixTime,
+    ) -> Result<ClientCertVerified, rustls::Error> {
+        Ok(ClientCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls12_signature(message, certificate, signed, &self.0.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        verify_tls13_signature(message, certificate, signed, &self.0.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.0.signature_verification_algorithms.supported_schemes()
+    }
 }
 
 impl ServerCertificate {
@@ -58,14 +106,19 @@ impl ServerCertificate {
         Ok(Self { chain: vec![certificate.der().to_vec()], key: key.serialize_der() })
     }
 
-    pub(super) fn acceptor(&self) -> std::io::Result<TlsAcceptor> {
+    /// What takes TLS connections. `asks`: for a certificate of the client's, which need not have one.
+    pub(super) fn acceptor(&self, asks: bool) -> std::io::Result<TlsAcceptor> {
         let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
         let chain = self.chain.iter().map(|der| CertificateDer::from(der.clone())).collect();
         let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(self.key.clone()));
-        let config = ServerConfig::builder_with_provider(provider)
+        let builder = ServerConfig::builder_with_provider(provider.clone())
             .with_safe_default_protocol_versions()
-            .and_then(|config| config.with_no_client_auth().with_single_cert(chain, key))
             .map_err(failed)?;
+        let builder = match asks {
+            true => builder.with_client_cert_verifier(Arc::new(AnyCertificate(provider))),
+            false => builder.with_no_client_auth(),
+        };
+        let config = builder.with_single_cert(chain, key).map_err(failed)?;
         Ok(Arc::new(config).into())
     }
 

@@ -39,15 +39,22 @@ pub(super) async fn serve(service: Arc<Service>, tls: Option<TlsAcceptor>, mut s
     match tls {
         Some(tls) => {
             if let Ok(stream) = tls.accept(stream).await {
-                converse(service, stream).await;
+                let shown = stream.get_ref().1.peer_certificates();
+                let shown = shown.and_then(|chain| chain.first()).map(|own| own.to_vec());
+                converse(service, stream, shown).await;
             }
         }
-        None => converse(service, stream).await,
+        None => converse(service, stream, None).await,
     }
 }
 
-async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(service: Arc<Service>, stream: S) {
-    let state = Arc::new(Mutex::new(State::default()));
+/// `shown` is the client's certificate.
+async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
+    service: Arc<Service>,
+    stream: S,
+    shown: Option<Vec<u8>>,
+) {
+    let state = Arc::new(Mutex::new(State { shown, ..State::default() }));
     let answering = service.clone();
     let handler = service_fn(move |request| {
         let (service, state) = (answering.clone(), state.clone());
@@ -63,6 +70,8 @@ async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(service: A
 
 #[derive(Default)]
 struct State {
+    /// The client's certificate in DER.
+    shown: Option<Vec<u8>>,
     login: Login,
     /// The last sealed answer, for a machine that says it again.
     last: Option<Vec<u8>>,
@@ -127,7 +136,8 @@ async fn respond(
     let header =
         request.headers().get(AUTHORIZATION).and_then(|value| value.to_str().ok()).map(str::to_owned);
     let is_new = !matches!(state.login, Login::In { .. });
-    let step = match state.login.take(header.as_deref(), &service.spec) {
+    let State { login, shown, .. } = &mut *state;
+    let step = match login.take(header.as_deref(), shown.as_deref(), &service.spec) {
         Step::Proceed(_) if is_new && service.is_locked() => Step::Refuse(None),
         step => step,
     };
@@ -159,7 +169,7 @@ async fn respond(
         .unwrap_or_default()
         .to_owned();
     let body = Limited::new(request.into_body(), MAX_BODY).collect().await.map_err(|_| cut())?.to_bytes();
-    let State { login, last } = &mut *state;
+    let State { login, last, .. } = &mut *state;
     let Login::In { user, keys, .. } = login else { return Ok(refusal(service, None)) };
     if let (Some(proof), Some(_)) = (&proof, &*keys) {
         // Nothing can be sealed before both have the keys: what comes with the login is empty.

@@ -4,6 +4,7 @@ use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use lantern_kerberos::spnego;
 use lantern_keys::{SecretString, SystemRandom};
+use lantern_winrm::namespace::MUTUAL_TLS;
 use lantern_winrm::ntlm::{Acceptor, TargetInfo, channel_binding};
 use lantern_winrm::sealed::SealedBy;
 use lantern_winrm::{LoginKeys, Scheme};
@@ -42,7 +43,11 @@ pub(super) enum Step {
 
 impl Login {
     /// Takes the header with which a request came.
-    pub(super) fn take(&mut self, header: Option<&str>, spec: &WindowsSpec) -> Step {
+    /// `shown` is the client's certificate.
+    pub(super) fn take(&mut self, header: Option<&str>, shown: Option<&[u8]>, spec: &WindowsSpec) -> Step {
+        if header == Some(MUTUAL_TLS) {
+            return self.by_certificate(shown, spec);
+        }
         match header.map(|header| header.split_once(' ').unwrap_or((header, ""))) {
             None if matches!(self, Self::In { .. }) => Step::Proceed(None),
             None => Step::Refuse(None),
@@ -52,6 +57,17 @@ impl Login {
                 _ => self.negotiate(Scheme::Negotiate, token, spec),
             },
             Some(_) => Step::Refuse(None),
+        }
+    }
+
+    fn by_certificate(&mut self, shown: Option<&[u8]>, spec: &WindowsSpec) -> Step {
+        let known = spec.client_certificates.iter().find(|(known, _)| Some(known.as_slice()) == shown);
+        match known {
+            Some((_, user)) => {
+                *self = Self::In { user: full_name(spec, user), is_delegated: false, keys: None };
+                Step::Proceed(None)
+            }
+            None => Step::Refuse(None),
         }
     }
 

@@ -39,7 +39,8 @@ impl LitWindows {
     pub async fn light(spec: WindowsSpec) -> std::io::Result<Self> {
         let listener = TcpListener::bind((spec.address, spec.port)).await?;
         let address = listener.local_addr()?;
-        let tls = spec.certificate.as_ref().map(ServerCertificate::acceptor).transpose()?;
+        let asks = !spec.client_certificates.is_empty() && spec.fault != Some(WindowsFault::AsksLate);
+        let tls = spec.certificate.as_ref().map(|own| own.acceptor(asks)).transpose()?;
         let service = Arc::new(Service::new(spec));
         let serving = service.clone();
         let task = tokio::spawn(async move {

@@ -78,6 +78,8 @@ pub enum WindowsFault {
     WantsClear,
     /// It never answers.
     Silent,
+    /// It asks for a certificate too late: not when TLS is set up.
+    AsksLate,
     /// It never answers an interrupt.
     Deaf,
 }
@@ -99,6 +101,8 @@ pub struct WindowsSpec {
     pub users: Vec<WindowsUser>,
     /// The ways to log in that it offers.
     pub offers: Vec<&'static str>,
+    /// Certificates in DER by which it knows its users, and their names; where there are any, it asks for one when TLS is set up.
+    pub client_certificates: Vec<(Vec<u8>, String)>,
     /// The realm that it is in.
     pub realm: Option<WindowsRealm>,
     /// How far its clock is ahead, in seconds.
@@ -127,6 +131,7 @@ impl WindowsSpec {
             certificate: Some(ServerCertificate::self_signed(&[name])?),
             users: vec![user],
             offers: vec!["Negotiate"],
+            client_certificates: Vec::new(),
             realm: None,
             clock_off: 0,
             fault: None,

@@ -53,6 +53,10 @@ impl From<&ReachError> for Failure {
             ReachError::NoUser => {
                 Self::new(code::USAGE, words).hint("say `--user NAME` or set it in the book")
             }
+            ReachError::NoTls { machine } => Self::new(code::LOCAL, words)
+                .hint(format!("lantern machine set {machine} plain= port=5986")),
+            ReachError::NoCertificate { machine } => Self::new(code::LOCAL, words)
+                .hint(format!("lantern machine set {machine} certificate=/PATH/TO/CERTIFICATE.pem key=NAME")),
             ReachError::ClearPassword { machine } => Self::new(code::LOCAL, words)
                 .hint(format!("without TLS, NTLM proves the password and seals what follows: lantern machine set {machine} login-by=ntlm")),
             ReachError::Winrm { machine } => Self::new(code::USAGE, words)

@@ -21,7 +21,9 @@ const LISTENERS: &str = "winrm enumerate winrm/config/listener";
 pub(crate) fn code_of(failure: &WinrmFailure) -> u8 {
     match failure {
         WinrmFailure::TlsNothingInCommon { .. } => code::ALGORITHMS,
+        WinrmFailure::OwnCertificate { .. } => code::LOCAL,
         WinrmFailure::ClientCertificate { .. }
+        | WinrmFailure::NotAskedForCertificate { .. }
         | WinrmFailure::NoLogin { .. }
         | WinrmFailure::Refused(_)
         | WinrmFailure::NoPassword { .. }
@@ -76,7 +78,7 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
         }
         WinrmFailure::ClientCertificate { .. } => Advice::new(
             [
-                "the listener wants a client's certificate within TLS, and lantern sends none: `winrm get winrm/config/service/auth` shows what else it takes",
+                "the listener wants a client's certificate within TLS, and does not take the one that it got, or got none; with one of its own it may be: `login-by=certificate`, `certificate` and `key` in the book",
             ],
             there("netsh http show sslcert"),
         ),
@@ -98,6 +100,28 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             there("Restart-Service WinRM"),
         ),
         WinrmFailure::NoLogin { offered, .. } => no_login(offered, &set, &there),
+        WinrmFailure::NotAskedForCertificate { .. } => Advice::new(
+            [
+                "its web listener asks for one only when the login is made, after TLS is set up, which lantern does not go along with: it can be set to ask in time",
+            ],
+            there(
+                "netsh http update sslcert ipport=0.0.0.0:5986 clientcertnegotiation=enable certhash=THUMBPRINT appid={GUID}   (both as `netsh http show sslcert` has them)",
+            ),
+        ),
+        WinrmFailure::OwnCertificate { .. } => Advice::new(
+            [
+                "`certificate` names the file, in armour or in DER, and `key` the one key of the ring that it is for",
+            ],
+            set("certificate=/PATH/TO/CERTIFICATE.pem key=NAME"),
+        ),
+        WinrmFailure::Refused(refused) if refused.by == "a certificate" => Advice::new(
+            [
+                "the machine does not know whom that certificate stands for, or does not take certificates: a mapping says it, and the issuer must be trusted there",
+            ],
+            there(
+                "winrm enumerate winrm/config/service/certmapping; winrm set winrm/config/service/auth @{Certificate=\"true\"}",
+            ),
+        ),
         WinrmFailure::Refused(refused) if refused.by == "Kerberos" => {
             kerberos::of_refusal(refused, name, target)
         }

@@ -9,6 +9,8 @@ pub struct KerberosPlaces {
     pub configuration: Vec<PathBuf>,
     /// The name of the ticket cache, where the surroundings say one.
     pub cache: Option<String>,
+    /// Whether tickets that are there already are passed over.
+    pub ignores_tickets: bool,
     /// The file that names resolvers, for realms whose centres are in no configuration.
     pub resolvers: Option<PathBuf>,
 }
@@ -19,6 +21,7 @@ impl KerberosPlaces {
         Self {
             configuration: vec![PathBuf::from("/etc/krb5.conf")],
             cache: None,
+            ignores_tickets: false,
             resolvers: Some(PathBuf::from("/etc/resolv.conf")),
         }
     }

@@ -52,6 +52,22 @@ pub enum WinrmFailure {
         /// What it says.
         why: String,
     },
+    /// It was to know us by a certificate, and did not ask for one.
+    #[error("{place} did not ask for a certificate when TLS was set up")]
+    NotAskedForCertificate {
+        /// Where.
+        place: String,
+    },
+    /// Our own certificate cannot be used.
+    #[error("the certificate in {file}, for {machine}, cannot be used: {why}")]
+    OwnCertificate {
+        /// The machine.
+        machine: String,
+        /// The file.
+        file: String,
+        /// Why.
+        why: String,
+    },
     /// What answers is no web server.
     #[error("what answers at {place} does not speak HTTP")]
     NotHttp {
@@ -209,8 +225,8 @@ impl WinrmFailure {
     /// Whether the user and the password were refused.
     pub fn is_refusal(&self) -> bool {
         match self {
-            // A ticket is no password: it may be shown again.
-            Self::Refused(refused) => refused.by != "Kerberos",
+            // Neither a ticket nor a certificate is a password: they may be shown again.
+            Self::Refused(refused) => matches!(refused.by, "NTLM" | "Basic"),
             Self::Kerberos { source, .. } => source.is_refusal(),
             _ => false,
         }
@@ -230,6 +246,7 @@ impl WinrmFailure {
             | Self::Unanswered { machine, .. }
             | Self::Lost { machine, .. }
             | Self::Command { machine, .. }
+            | Self::OwnCertificate { machine, .. }
             | Self::HasNo { machine, .. } => Some(machine),
             Self::Refused(refused) => Some(&refused.machine),
             _ => None,

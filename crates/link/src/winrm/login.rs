@@ -20,6 +20,8 @@ pub enum LoginWay {
     Ntlm,
     /// By a password that is sent as it is, within TLS.
     Basic,
+    /// By a certificate of ours, within TLS.
+    Certificate,
 }
 
 /// What proves who we are: decided before anything is posted.
@@ -33,6 +35,8 @@ pub(super) enum Proof {
     Ntlm(SecretString),
     /// A password that is sent.
     Basic(SecretString),
+    /// TLS has proven it already; whom the certificate names.
+    Certificate(String),
 }
 
 impl Proof {
@@ -44,6 +48,7 @@ impl Proof {
             Self::Ticket(_) => "Kerberos, by a ticket",
             Self::Ntlm(_) => "NTLM, by password",
             Self::Basic(_) => "Basic, by a password that is sent as it is",
+            Self::Certificate(_) => "a certificate, within TLS",
         }
     }
 
@@ -54,6 +59,7 @@ impl Proof {
             Self::Ticket(_) => "Kerberos",
             Self::Ntlm(_) => "NTLM",
             Self::Basic(_) => "Basic",
+            Self::Certificate(_) => "a certificate",
         }
     }
 }
@@ -70,6 +76,11 @@ pub(super) fn basic(user: &str, password: &SecretString) -> HeaderValue {
     let base64 = Zeroizing::new(Base64::encode_string(both.as_bytes()));
     let text = Zeroizing::new(format!("{} {}", Scheme::Basic.name(), *base64));
     secret_header(&text)
+}
+
+/// The header that says that TLS has proven it (MS-WSMV 2.2.1, the profile of DSP0226 C.3.1 for certificates of both sides).
+pub(super) fn by_certificate() -> HeaderValue {
+    HeaderValue::from_static(lantern_winrm::namespace::MUTUAL_TLS)
 }
 
 fn secret_header(text: &str) -> HeaderValue {

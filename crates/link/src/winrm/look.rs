@@ -26,7 +26,7 @@ pub(crate) async fn look_at_certificate(
     let (line, reached) = reach(way, ask).await?;
     let names = request.names();
     let name = names.first().copied().unwrap_or_default();
-    let (_, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+    let (_, shown) = shake_hands(line, name, &reached, way.limits.handshake, None).await?;
     let authorities = authorities(way, &TrustStore::load(&way.home)?)?;
     let faults = faults(&shown.certificate, &names, || shown.is_vouched(&authorities));
     Ok((shown.certificate, faults))

@@ -1,5 +1,6 @@
 //! Connections to one machine: the first, which decides whom we trust and as whom we log in, and more of the same.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -9,6 +10,7 @@ use lantern_keys::{SecretString, TlsCertificate};
 use tracing::debug;
 
 use super::answers::{PostError, Whom};
+use super::client_certificate::{ClientCertificate, client_certificate};
 use super::failure::WinrmFailure;
 use super::http::{Broken, Http};
 use super::login::{LoginWay, Proof};
@@ -45,6 +47,8 @@ pub struct WinrmRequest {
     pub user_is_said: bool,
     /// Whether the machine gets a ticket to go on with.
     pub delegate: bool,
+    /// The file with a certificate of ours, where that is how to log in.
+    pub own_certificate: Option<PathBuf>,
     /// The language of the machine's messages.
     pub language: String,
 }
@@ -77,6 +81,8 @@ pub(super) struct Opener {
     /// Where it is dialed.
     place: String,
     certificate: Option<TlsCertificate>,
+    /// Ours.
+    own: Option<ClientCertificate>,
     proof: Proof,
 }
 
@@ -86,9 +92,14 @@ impl Opener {
         request: WinrmRequest,
         ask: &dyn Ask,
     ) -> Result<(Arc<Self>, Session), LinkError> {
+        // Before anybody is visited.
+        let own = match (&request.own_certificate, request.login) {
+            (Some(file), LoginWay::Certificate) => Some(client_certificate(&request.way, file, ask).await?),
+            _ => None,
+        };
         let behind = pass_gateways(&request.way, ask).await?;
         let place = request.way.place();
-        let mut opener = Self { place, request, behind, certificate: None, proof: Proof::None };
+        let mut opener = Self { place, request, behind, certificate: None, own, proof: Proof::None };
         let (mut session, shown) = opener.connect(ask).await?;
         opener.certificate = shown.map(|shown| shown.certificate);
         opener.proof = opener.prove(&mut session, ask).await?;
@@ -108,6 +119,9 @@ impl Opener {
             let source = Box::new(failure);
             LinkError::from(WinrmFailure::Kerberos { machine: machine.clone(), source })
         };
+        if let Some(own) = &self.own {
+            return Ok(Proof::Certificate(own.holder.clone()));
+        }
         let mut typed = None;
         if is_only || self.request.login == LoginWay::Best {
             match self.ticket(session, &mut typed, ask).await? {
@@ -227,7 +241,8 @@ impl Opener {
         let since = Instant::now();
         let names = request.names();
         let name = names.first().copied().unwrap_or(request.host());
-        let (stream, shown) = shake_hands(line, name, &reached, way.limits.handshake).await?;
+        let own = self.own.as_ref().map(|own| own.certified.clone());
+        let (stream, shown) = shake_hands(line, name, &reached, way.limits.handshake, own).await?;
         let took = since.elapsed();
         let tls = words(&stream);
         if self.certificate.is_none() {

@@ -14,7 +14,7 @@ use lantern_winrm::{LoginKeys, Scheme};
 use super::answers::{PostError, Whom, challenges, decoded, forgotten, no_login, offers, read_plain, unlike};
 use super::failure::{LoginRefused, WinrmFailure};
 use super::http::{Broken, Http, Incoming, Outgoing};
-use super::login::{Proof, basic, token};
+use super::login::{Proof, basic, by_certificate, token};
 use super::ticketed::{Again, Ticketed};
 use super::tls::alerted;
 use super::user::UserForm;
@@ -33,8 +33,8 @@ enum State {
     Challenged(Box<Challenged>),
     /// What is posted goes as it is, since TLS is around it.
     In,
-    /// The same, and the password goes with each post.
-    InByBasic(HeaderValue),
+    /// The same, and this goes with each post: a password, or that TLS has proven who we are.
+    InSaying(HeaderValue),
     /// What is posted is sealed.
     Sealed(LoginKeys, SealedBy),
     /// It cannot be used any more.
@@ -125,7 +125,7 @@ impl Session {
                     return self.post_with_ticket(message, what, ticket, whom, limit).await;
                 }
                 Proof::Ntlm(_) => self.greet(whom, limit).await?,
-                Proof::Basic(_) | Proof::None => {}
+                Proof::Basic(_) | Proof::Certificate(_) | Proof::None => {}
             }
         }
         let is_first = self.is_first();
@@ -138,12 +138,16 @@ impl Session {
                 authorization = Some(token(Scheme::Negotiate, &third));
                 Some((keys, SealedBy::Negotiate)).filter(|_| self.endpoint.is_none())
             }
-            (State::InByBasic(header), _) => {
+            (State::InSaying(header), _) => {
                 authorization = Some(header);
                 None
             }
             (State::New, Proof::Basic(password)) => {
                 authorization = Some(basic(whom.user, password));
+                None
+            }
+            (State::New, Proof::Certificate(_)) => {
+                authorization = Some(by_certificate());
                 None
             }
             (State::Sealed(keys, by), _) => Some((keys, by)),
@@ -152,17 +156,20 @@ impl Session {
                 return Err(PostError::Lost { is_amid: false, why: "it was given up".into() });
             }
         };
-        let by_basic = authorization.clone().filter(|_| matches!(proof, Proof::Basic(_)));
+        let said = authorization.clone().filter(|_| matches!(proof, Proof::Basic(_) | Proof::Certificate(_)));
         let (incoming, keys) = self.send(message, what, keys, authorization, whom, limit).await?;
         if incoming.status == StatusCode::UNAUTHORIZED {
             if !is_first {
                 return Err(forgotten());
             }
-            let refused = self.refused(&incoming, proof.name(), met, whom)?;
+            let mut refused = self.refused(&incoming, proof.name(), met, whom)?;
+            if let Proof::Certificate(holder) = proof {
+                refused.user.clone_from(holder);
+            }
             return Err(WinrmFailure::Refused(Box::new(refused)).into());
         }
         let Some((keys, by)) = keys else {
-            self.state = by_basic.map_or(State::In, State::InByBasic);
+            self.state = said.map_or(State::In, State::InSaying);
             return read_plain(incoming, whom.place);
         };
         self.opened(keys, by, &incoming, whom)

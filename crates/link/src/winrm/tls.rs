@@ -41,16 +41,18 @@ struct Watcher {
     shown: Mutex<Vec<CertificateDer<'static>>>,
     /// Whether it asked for a certificate of ours.
     asks: AtomicBool,
+    /// The one that it gets.
+    own: Option<Arc<CertifiedKey>>,
 }
 
 impl ResolvesClientCert for Watcher {
     fn resolve(&self, _: &[&[u8]], _: &[SignatureScheme]) -> Option<Arc<CertifiedKey>> {
         self.asks.store(true, Ordering::Relaxed);
-        None
+        self.own.clone()
     }
 
     fn has_certs(&self) -> bool {
-        false
+        self.own.is_some()
     }
 }
 
@@ -98,6 +100,7 @@ pub(super) async fn shake_hands(
     name: &str,
     place: &str,
     limit: Duration,
+    own: Option<Arc<CertifiedKey>>,
 ) -> Result<(TlsStream<Line>, Shown), WinrmFailure> {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let tls = |error: rustls::Error| WinrmFailure::Tls { place: place.to_owned(), why: error.to_string() };
@@ -105,6 +108,7 @@ pub(super) async fn shake_hands(
         provider: provider.clone(),
         shown: Mutex::default(),
         asks: AtomicBool::new(false),
+        own,
     });
     let mut config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
@@ -137,6 +141,9 @@ pub(super) async fn shake_hands(
             });
         }
     };
+    if watcher.own.is_some() && !watcher.asks.load(Ordering::Relaxed) {
+        return Err(WinrmFailure::NotAskedForCertificate { place: place.to_owned() });
+    }
     let chain = std::mem::take(&mut *watcher.shown.lock().unwrap_or_else(PoisonError::into_inner));
     let unreadable =
         || WinrmFailure::Tls { place: place.to_owned(), why: "its certificate cannot be read".to_owned() };

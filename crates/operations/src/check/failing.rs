@@ -79,7 +79,9 @@ fn stage_of_winrm(failure: &WinrmFailure, met: Stage) -> Stage {
         | WinrmFailure::NoCertificate { .. }
         | WinrmFailure::TlsNothingInCommon { .. }
         | WinrmFailure::Tls { .. }
+        | WinrmFailure::NotAskedForCertificate { .. }
         | WinrmFailure::ClientCertificate { .. } => Stage::Tls,
+        WinrmFailure::OwnCertificate { .. } => Stage::Book,
         WinrmFailure::NotHttp { .. }
         | WinrmFailure::Redirect { .. }
         | WinrmFailure::NotWsman { .. }

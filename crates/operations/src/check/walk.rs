@@ -99,6 +99,7 @@ fn describe(target: &Target, options: &ReachOptions) -> String {
         Protocol::Winrm => match target.winrm.login {
             LoginWay::Kerberos => "WinRM by ticket".to_owned(),
             LoginWay::Best => "WinRM by ticket or password".to_owned(),
+            LoginWay::Certificate => format!("WinRM by certificate, key {keys}"),
             LoginWay::Ntlm | LoginWay::Basic => "WinRM by password".to_owned(),
         },
     };

@@ -16,7 +16,9 @@ use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 
 pub(super) fn run(home: &Home, args: &RememberArgs, json: bool) -> Result<(), Failure> {
-    let options = ReachOptions { user: args.user.clone(), ..ConnectArgs::default().reach(home) };
+    let mut options = ReachOptions { user: args.user.clone(), ..ConnectArgs::default().reach(home) };
+    // It is the password that is to be proven.
+    options.kerberos.ignores_tickets = true;
     let target = Target::resolve_with(home, &args.machine, &options)?;
     let user = target.user(&options)?;
     if state(home)?.is_none() {
