@@ -57,7 +57,7 @@ pub(super) async fn client_certificate(
     let opened = lock.unlock(&way.home, &mut Directly(ask)).await?;
     let opened = opened.map_err(|why| failed(format!("the key for it: {why}")))?;
     let certified = certified(&opened, chain).map_err(failed)?;
-    Ok(ClientCertificate { certified: Arc::new(certified), holder: neutralize_line(own.holder(), 255) })
+    Ok(ClientCertificate { certified: Arc::new(certified), holder: neutralize_line(&own.holder(), 255) })
 }
 
 /// The certificates of a file, in armour or in DER, our own first.
