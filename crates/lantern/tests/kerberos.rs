@@ -7,6 +7,8 @@
 mod realm;
 mod support;
 
+use std::io::{Read, Write};
+
 use lantern_harbour::{WindowsRealm, WindowsSpec};
 use lantern_keys::SecretString;
 use realm::Realm;
@@ -287,4 +289,57 @@ fn a_password_is_typed_at_a_terminal_for_the_realm() {
     terminal.send(&format!("{PASSWORD}\r"));
     terminal.wait_for("keeper");
     assert_eq!(terminal.wait_for_exit(), 0, "{}", terminal.text());
+}
+
+/// What stands in for a centre: takes connections, and says this to each.
+fn false_centre(says: &'static [u8]) -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let Ok(mut stream) = stream else { return };
+            std::thread::spawn(move || {
+                let _ = stream.read(&mut [0; 4096]);
+                let _ = stream.write_all(says);
+                // It stays, and says no more.
+                let _ = stream.read(&mut [0; 4096]);
+            });
+        }
+    });
+    port
+}
+
+#[test]
+fn what_answers_for_a_centre_without_being_one_is_told_as_such() {
+    let windows = Windows::light(chart_room());
+    let service = format!("service-name={SERVICE}");
+    let desk = desk_for(&windows, &[&service, "user=keeper@coast.example", "login-by=kerberos"]);
+    trust(&desk, &windows);
+    let configuration = desk.folder.path().join("krb5.conf");
+    let run = |port: u16| {
+        let text = format!("[realms]\nCOAST.EXAMPLE = {{\nkdc = 127.0.0.1:{port}\n}}\n");
+        std::fs::write(&configuration, text).unwrap();
+        let file = desk.folder.path().join("password");
+        std::fs::write(&file, PASSWORD).unwrap();
+        let from = format!("file:{}", file.display());
+        let words = ["run", "chart-room", "--no-questions", "--password-from", &from, "--", "whoami"];
+        let mut command = desk.command(&words);
+        let outcome: Outcome = command.env("KRB5_CONFIG", &configuration).output().unwrap().into();
+        outcome.expect(249).err
+    };
+    // A port where nobody is; a length without end; an answer that breaks off; HTTP; nonsense; a message of another kind.
+    let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    assert!(run(closed).contains("nothing listens on that port"));
+    for (says, words) in [
+        (&b"\xff\xff\xff\xff"[..], "longer than any"),
+        (b"\x00\x00\x00\x20half", "no answer within"),
+        (b"HTTP/1.1 400 Bad Request\r\n\r\n", "longer than any"),
+        (b"\x00\x00\x00\x04none", "damaged"),
+        (b"\x00\x00\x00\x04\x6d\x02\x30\x00", "damaged"),
+    ] {
+        let err = run(false_centre(says));
+        assert!(err.contains(words), "{words}: {err}");
+        assert!(err.contains("COAST.EXAMPLE"), "{err}");
+    }
+    assert_eq!(windows.seen().refused, 0);
 }

@@ -65,6 +65,16 @@ pub(super) fn mend(
     };
     let own = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect::<Vec<_>>();
     match error {
+        LinkError::NameNotFound { address, .. }
+            if target.protocol == Protocol::Winrm && gateway.is_none() =>
+        {
+            (
+                own(&[
+                    "no resolver that this computer asks knows the name, and none need: the address goes into the book, and beside it the name that the certificate is for (by Kerberos, `service-name=HTTP/NAME` as well)",
+                ]),
+                set(&format!("address=ADDRESS certificate-name={address}")),
+            )
+        }
         LinkError::NameNotFound { address, .. } => (
             own(&[
                 "no resolver that this computer asks knows the name: a slip of the pen, a private name outside its network, or a record that was never made. An IP address works without a name.",
