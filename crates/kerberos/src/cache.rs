@@ -118,7 +118,7 @@ impl Cache {
             [5, 1 | 2] => {
                 return Err(KerberosError::Cache("its form is an old one that depends on the machine"));
             }
-            _ => return Err(KerberosError::Cache("it does not begin like one")),
+            _ => return Err(KerberosError::Cache("it does not begin like a ticket cache")),
         };
         let mut clock_off = 0;
         if version == 4 {

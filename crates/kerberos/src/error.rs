@@ -32,7 +32,7 @@ pub enum KerberosError {
     #[error("the password is not the one that the key distribution centre knows")]
     WrongPassword,
     /// A file of tickets in a form that nobody knows.
-    #[error("the ticket cache is damaged: {0}")]
+    #[error("{0}")]
     Cache(&'static str),
 }
 

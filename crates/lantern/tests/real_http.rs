@@ -139,7 +139,7 @@ fn it_takes_our_tickets() {
     let text = outcome.text();
     // In, and behind the login: what is there is only a script.
     assert!(
-        text.contains("Kerberos, by a ticket") && text.contains("A script 1"),
+        text.contains("Kerberos, by the ticket of keeper@COAST.EXAMPLE") && text.contains("A script 1"),
         "{text} {} {}",
         outcome.err,
         apache.log()

@@ -69,7 +69,7 @@ fn every_kind_of_key_logs_in_and_nobody_is_asked() {
         assert_eq!(outcome.text().trim().to_lowercase(), r"chart-room\keeper", "{algorithm}");
         assert_eq!((windows.seen().logins, windows.seen().refused), (1, 0));
         let checked = desk.lantern(&["check", "--no-questions", "--json", "chart-room"]).expect(0);
-        assert!(checked.text().contains("by a certificate, within TLS"), "{}", checked.text());
+        assert!(checked.text().contains("by the certificate of CN=keeper, within TLS"), "{}", checked.text());
     }
 }
 

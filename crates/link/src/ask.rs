@@ -170,6 +170,13 @@ pub enum Note<'a> {
         /// The machine.
         machine: &'a str,
     },
+    /// There is no ticket that can be used, and so a password is asked for.
+    NoTicket {
+        /// The machine.
+        machine: &'a str,
+        /// Why.
+        why: &'a str,
+    },
     /// There is no login by Kerberos, and so it is NTLM.
     ByNtlm {
         /// The machine.

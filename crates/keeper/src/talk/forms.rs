@@ -219,6 +219,7 @@ pub(crate) enum NoteForm {
     DnsUnprotected { machine: String, resolver: std::net::SocketAddr },
     CertificateEnded { machine: String, certificate: String },
     NotProven { machine: String },
+    NoTicket { machine: String, why: String },
     ByNtlm { machine: String, why: String, is_expected: bool },
     NotRemembered(String),
 }
@@ -251,6 +252,9 @@ impl NoteForm {
                 certificate: Base64::encode_string(certificate.der()),
             },
             Note::NotProven { machine } => Self::NotProven { machine: (*machine).into() },
+            Note::NoTicket { machine, why } => {
+                Self::NoTicket { machine: (*machine).into(), why: (*why).into() }
+            }
             Note::ByNtlm { machine, why, is_expected } => {
                 Self::ByNtlm { machine: (*machine).into(), why: (*why).into(), is_expected: *is_expected }
             }
@@ -283,6 +287,7 @@ impl NoteForm {
                 }
             }
             Self::NotProven { machine } => tell(&Note::NotProven { machine }),
+            Self::NoTicket { machine, why } => tell(&Note::NoTicket { machine, why }),
             Self::ByNtlm { machine, why, is_expected } => {
                 tell(&Note::ByNtlm { machine, why, is_expected: *is_expected });
             }

@@ -59,7 +59,7 @@ pub(crate) fn advise(failure: &KerberosFailure, name: &str, target: Option<&Targ
             CENTRES,
         ),
         KerberosFailure::Refused { source, clock, realm, .. } => of_centre(source, *clock, realm, name),
-        KerberosFailure::Centre { source: KerberosError::WrongPassword, .. } => wrong_password(),
+        KerberosFailure::Centre { source: KerberosError::WrongPassword, .. } => wrong_password(name),
         KerberosFailure::Centre { source: KerberosError::EncryptionType(_), .. } => no_type(),
         KerberosFailure::Circle { .. } => Advice::new(
             [
@@ -90,7 +90,7 @@ fn of_centre(refusal: &Refusal, clock: Option<i64>, realm: &str, name: &str) -> 
             )],
             set(&format!("user=NAME@{realm}")),
         ),
-        RefusalKind::WrongPassword => wrong_password(),
+        RefusalKind::WrongPassword => wrong_password(name),
         RefusalKind::PasswordEnded => {
             Advice::new(["it is changed by the system's own program:"], "kpasswd USER@REALM")
         }
@@ -118,8 +118,13 @@ fn of_centre(refusal: &Refusal, clock: Option<i64>, realm: &str, name: &str) -> 
     advice
 }
 
-fn wrong_password() -> Advice {
-    Advice::new(["it was tried once, since accounts lock, and at no machine after that"], "kinit USER@REALM")
+fn wrong_password(name: &str) -> Advice {
+    Advice::new(
+        [
+            "it was shown to the realm once, since accounts lock, and to no machine: the question comes again with the next try",
+        ],
+        format!("lantern run {name} -- whoami"),
+    )
 }
 
 fn no_type() -> Advice {

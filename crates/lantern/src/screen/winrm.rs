@@ -126,12 +126,16 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             kerberos::of_refusal(refused, name, target)
         }
         WinrmFailure::Refused(refused) => refused_password(refused, &set),
-        WinrmFailure::NoPassword { user, .. } => Advice::new(
-            [format!(
+        WinrmFailure::NoPassword { user, no_ticket, .. } => {
+            let words = format!(
                 "{user} logs in by a password: it is asked for at a terminal, or handed over with `--password-from`; or the keeper holds it:"
-            )],
-            format!("lantern keeper remember {name}"),
-        ),
+            );
+            let mut lines = vec![words];
+            if let Some(failure) = no_ticket {
+                lines.insert(0, format!("there is no ticket that could let {user} in without: {failure}"));
+            }
+            Advice::new(lines, format!("lantern keeper remember {name}"))
+        }
         WinrmFailure::Kerberos { source, .. } => kerberos::advise(source, name, target),
         WinrmFailure::Ntlm { .. } => Advice::new(
             ["the machine's policy lowers NTLM below what is safe, or what answers is no Windows"],

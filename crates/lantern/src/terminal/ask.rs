@@ -374,10 +374,17 @@ impl Ask for TerminalAsk {
             Note::Banner(text) => {
                 text.trim_end().lines().for_each(|line| output::say(fit!("| {}", line)));
             }
+            Note::NoTicket { machine, why } => {
+                output::say(fit!("note: {} wants a password: {}", machine, why));
+            }
             // Where no realm is set up, NTLM is what there is.
             Note::ByNtlm { is_expected: true, why, .. } => debug!(why, "by NTLM"),
             Note::ByNtlm { machine, why, .. } => {
-                output::say(fit!("note: {} is logged in to by NTLM, not by Kerberos: {}", machine, why));
+                output::say(fit!(
+                    "note: {} is logged in to by NTLM, not by Kerberos: {} (`login-by=ntlm` leaves it at that)",
+                    machine,
+                    why
+                ));
             }
             Note::NotRemembered(why) => output::warn(format!("not remembered for next time: {why}")),
         }

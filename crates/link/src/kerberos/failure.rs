@@ -59,7 +59,7 @@ pub enum KerberosFailure {
         user: String,
     },
     /// Tickets are kept where they are not read.
-    #[error("tickets are kept in {cache}: of the kinds of caches, FILE and DIR are read, and {kind} is not")]
+    #[error("tickets are kept in a cache of the kind {kind} ({cache}), and only FILE and DIR are read")]
     CacheKind {
         /// The cache.
         cache: String,
@@ -67,7 +67,7 @@ pub enum KerberosFailure {
         kind: String,
     },
     /// The cache cannot be read.
-    #[error("the ticket cache {path} cannot be read: {why}")]
+    #[error("the ticket cache {path} cannot be used: {why}")]
     Unreadable {
         /// The file.
         path: String,

@@ -106,6 +106,6 @@ mod tests {
         let damaged = load(&whole).unwrap_err().to_string();
         assert!(damaged.contains("tkt-harbour") && damaged.contains("ends in the middle"), "{damaged}");
         let elsewhere = load("KEYRING:persistent:1000").unwrap_err().to_string();
-        assert!(elsewhere.contains("KEYRING is not"), "{elsewhere}");
+        assert!(elsewhere.contains("of the kind KEYRING"), "{elsewhere}");
     }
 }

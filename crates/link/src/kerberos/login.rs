@@ -346,7 +346,7 @@ async fn ask(
 impl ServiceTicket {
     /// Whose it is.
     pub(crate) fn client(&self) -> String {
-        self.ticket.client.to_string()
+        neutralize_line(&self.ticket.client.to_string(), MAX_TEXT)
     }
 
     /// Whether a password got it.
@@ -356,7 +356,7 @@ impl ServiceTicket {
 
     /// The name of the service.
     pub(crate) fn service(&self) -> String {
-        self.ticket.server.to_string()
+        neutralize_line(&self.ticket.server.to_string(), MAX_TEXT)
     }
 
     /// Begins a login with it: once for each connection.

@@ -116,6 +116,8 @@ pub enum WinrmFailure {
         machine: String,
         /// The user.
         user: String,
+        /// Why there is no ticket instead, where there could be one.
+        no_ticket: Option<Box<KerberosFailure>>,
     },
     /// Its messages of NTLM make no sense, or are too weak.
     #[error("cannot log in to {machine} by NTLM")]

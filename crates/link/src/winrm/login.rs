@@ -41,14 +41,16 @@ pub(super) enum Proof {
 
 impl Proof {
     /// How it is told.
-    pub(super) fn words(&self) -> &'static str {
+    pub(super) fn words(&self) -> String {
         match self {
-            Self::None => "nothing",
-            Self::Ticket(ticket) if ticket.by_password() => "Kerberos, by password",
-            Self::Ticket(_) => "Kerberos, by a ticket",
-            Self::Ntlm(_) => "NTLM, by password",
-            Self::Basic(_) => "Basic, by a password that is sent as it is",
-            Self::Certificate(_) => "a certificate, within TLS",
+            Self::None => "nothing".to_owned(),
+            Self::Ticket(ticket) if ticket.by_password() => {
+                format!("Kerberos, {} by password", ticket.client())
+            }
+            Self::Ticket(ticket) => format!("Kerberos, by the ticket of {}", ticket.client()),
+            Self::Ntlm(_) => "NTLM, by password".to_owned(),
+            Self::Basic(_) => "Basic, by a password that is sent as it is".to_owned(),
+            Self::Certificate(holder) => format!("the certificate of {holder}, within TLS"),
         }
     }
 

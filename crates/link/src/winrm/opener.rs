@@ -122,7 +122,7 @@ impl Opener {
         if let Some(own) = &self.own {
             return Ok(Proof::Certificate(own.holder.clone()));
         }
-        let mut typed = None;
+        let (mut typed, mut no_ticket) = (None, None);
         if is_only || self.request.login == LoginWay::Best {
             match self.ticket(session, &mut typed, ask).await? {
                 Ok(proof) => return Ok(proof),
@@ -130,6 +130,7 @@ impl Opener {
                 Err(failure) => {
                     let why = crate::error::chain(&failure);
                     ask.note(&Note::ByNtlm { machine, why: &why, is_expected: failure.is_expected() });
+                    no_ticket = Some(failure).filter(|failure| !failure.is_expected());
                 }
             }
         }
@@ -147,7 +148,7 @@ impl Opener {
         }
         let password = match typed {
             Some(password) => password,
-            None => self.password(ask).await?,
+            None => self.password(no_ticket, ask).await?,
         };
         Ok(if is_basic { Proof::Basic(password) } else { Proof::Ntlm(password) })
     }
@@ -177,13 +178,16 @@ impl Opener {
                 *login
             }
             Ok(Begun::ByPassword(unproven, why)) => {
-                debug!(why = crate::error::chain(&why), "no ticket that can be used");
                 // A realm that nobody can be asked for is none, before anybody types anything.
                 if let Err(failure) = unproven.is_reachable().await {
                     return Ok(Err(failure));
                 }
                 self.look(session, ask).await?;
-                let password = self.password(ask).await?;
+                if !matches!(why, KerberosFailure::NoTicket { .. }) {
+                    let (machine, why) = (&request.way.machine, crate::error::chain(&why));
+                    ask.note(&Note::NoTicket { machine, why: &why });
+                }
+                let password = self.password(Some(why), ask).await?;
                 let login = unproven.log_in(&password).await;
                 *typed = Some(password);
                 match login {
@@ -206,11 +210,18 @@ impl Opener {
         Ok(())
     }
 
-    /// Asks for the password. One try: accounts lock.
-    async fn password(&self, ask: &dyn Ask) -> Result<SecretString, WinrmFailure> {
+    /// Asks for the password, where there is no ticket for this reason. One try: accounts lock.
+    async fn password(
+        &self,
+        no_ticket: Option<KerberosFailure>,
+        ask: &dyn Ask,
+    ) -> Result<SecretString, WinrmFailure> {
         let (user, machine) = (self.request.way.user.clone(), self.request.way.machine.clone());
         let question = Question::Password { user: user.clone(), machine: machine.clone(), again: false };
-        ask.ask(question).await.secret().ok_or(WinrmFailure::NoPassword { machine, user })
+        ask.ask(question).await.secret().ok_or_else(|| {
+            let no_ticket = no_ticket.map(Box::new);
+            WinrmFailure::NoPassword { machine, user, no_ticket }
+        })
     }
 
     /// Another connection to the same machine.

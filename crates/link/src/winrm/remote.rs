@@ -89,7 +89,7 @@ impl WinrmRemote {
         let posted = session.post(&message, request.name(), opener.proof(), &whom, limit).await;
         let bytes = posted.map_err(|error| opener.told(error))?;
         let by = opener.proof().words();
-        ask.step(&Step::LoggedIn { by, took: since.elapsed() });
+        ask.step(&Step::LoggedIn { by: &by, took: since.elapsed() });
         let Response::Identity(identity) = Response::decode(&bytes, &request, "").map_err(answer)? else {
             return Err(answer(WinrmError::Wrong("answer")).into());
         };

@@ -67,7 +67,7 @@ fn files(home: &Home, target: &Target, put: &mut impl FnMut(Line)) {
 /// Whether the keeper runs, and what it holds.
 pub async fn look_at_keeper(socket: &Path) -> Line {
     if !socket.exists() {
-        let saw = "no keeper runs: passphrases are asked for each time";
+        let saw = "no keeper runs: passphrases and passwords are asked for each time";
         return line(Mark::Good, saw).with(Finding::NoKeeper);
     }
     match AgentClient::connect(&AgentSocket { path: socket.to_owned(), what: "the keeper" }).await {

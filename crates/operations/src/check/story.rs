@@ -202,6 +202,9 @@ impl Story {
                 let saw = "plain HTTP: messages are sealed, and the machine proves nothing of itself";
                 self.put(Line::new(Stage::Tls, Mark::Doubt, saw));
             }
+            Note::NoTicket { why, .. } => {
+                self.early.push(Line::new(Stage::Login, Mark::Note, (*why).to_owned()));
+            }
             // Where no realm is set up, NTLM is what there is.
             Note::ByNtlm { is_expected: true, .. } => {}
             Note::ByNtlm { why, .. } => {
