@@ -294,6 +294,25 @@ fn a_password_is_typed_at_a_terminal_for_the_realm() {
     assert_eq!(terminal.wait_for_exit(), 0, "{}", terminal.text());
 }
 
+#[test]
+fn the_keeper_holds_no_password_that_only_a_ticket_stood_for() {
+    let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
+    coast.ticket(&[]);
+    let remember = ["keeper", "remember", "chart-room", "--password-from", "fd:3"];
+    let refused = coast.with_password(&remember, "low water").expect(249);
+    assert!(refused.err.contains("the password is wrong"), "{}", refused.err);
+    coast.with_password(&remember, PASSWORD).expect(0);
+    // With the ticket gone, that is what lets in; another one that is refused is forgotten.
+    std::fs::remove_file(coast.cache.trim_start_matches("FILE:")).unwrap();
+    coast.run().expect(0);
+    coast.realm.admin("change_password -pw other keeper");
+    let refused = coast.run().expect(249);
+    assert!(refused.err.contains("it has forgotten it"), "{}", refused.err);
+    let refused = coast.run().expect(249);
+    assert!(refused.err.contains("nobody to ask"), "{}", refused.err);
+    coast.lantern(&["keeper", "stop"]).expect(0);
+}
+
 /// What stands in for a centre: takes connections, and says this to each.
 fn false_centre(says: &'static [u8]) -> u16 {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();

@@ -4,7 +4,7 @@ use std::net::IpAddr;
 use std::path::Path;
 
 use lantern_book::{DEFAULT_WINRM_PORT, PLAIN_WINRM_PORT};
-use lantern_link::{LinkError, LoginRefused, UserForm, WinrmFailure};
+use lantern_link::{KerberosFailure, LinkError, LoginRefused, UserForm, WinrmFailure};
 use lantern_operations::{Target, quoted};
 use lantern_winrm::{FaultKind, WinrmError};
 
@@ -131,7 +131,10 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
                 "{user} logs in by a password: it is asked for at a terminal, or handed over with `--password-from`; or the keeper holds it:"
             );
             let mut lines = vec![words];
-            if let Some(failure) = no_ticket {
+            // Any other reason was told when it was met.
+            if let Some(failure) = no_ticket
+                && matches!(**failure, KerberosFailure::NoTicket { .. })
+            {
                 lines.insert(0, format!("there is no ticket that could let {user} in without: {failure}"));
             }
             Advice::new(lines, format!("lantern keeper remember {name}"))
