@@ -71,6 +71,11 @@ impl Principal {
         self.parts == other.parts && self.realm == other.realm
     }
 
+    /// Whether the name is the same but for the size of letters, which domains of Windows do not tell apart; the realm may be another.
+    pub fn is_named_like(&self, other: &Self) -> bool {
+        self.name().eq_ignore_ascii_case(&other.name())
+    }
+
     /// What is added to a password, unless the centre says otherwise (§4): the realm and the name's parts.
     pub fn salt(&self) -> String {
         std::iter::once(self.realm.as_str()).chain(self.parts.iter().map(String::as_str)).collect()

@@ -123,7 +123,7 @@ impl TicketRequest {
             return Err(KerberosError::NotProven("the centre, for this user"));
         }
         match credential.server.gives_tickets_of() {
-            _ if credential.server.parts == self.service.parts => Ok(Granted::Ticket(credential)),
+            _ if credential.server.is_named_like(&self.service) => Ok(Granted::Ticket(credential)),
             Some(_) => Ok(Granted::Referral(credential)),
             None => Err(KerberosError::NotProven("the centre: its ticket is for another service")),
         }

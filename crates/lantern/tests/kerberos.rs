@@ -295,6 +295,26 @@ fn a_password_is_typed_at_a_terminal_for_the_realm() {
 }
 
 #[test]
+fn a_password_that_the_realm_refuses_is_shown_to_it_once_however_many_machines_there_are() {
+    let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
+    for copy in ["log-room", "fog-bell", "tide-gauge"] {
+        coast.desk.lantern(&["machine", "copy", "chart-room", copy]).expect(0);
+    }
+    let certificate = coast.desk.folder.path().join("certificate.der");
+    for machine in ["log-room", "fog-bell", "tide-gauge"] {
+        let words = ["trust", "accept", machine, "--certificate", certificate.to_str().unwrap()];
+        coast.desk.lantern(&words).expect(0);
+    }
+    let words = ["check", "*", "--json", "--password-from", "fd:3"];
+    let outcome = coast.with_password(&words, "low water");
+    assert_ne!(outcome.status, 0);
+    assert_eq!(coast.realm.log().matches("PREAUTH_FAILED").count(), 1, "{}", coast.realm.log());
+    assert!(outcome.text().contains("not tried"), "{}", outcome.text());
+    // Another one is tried, and taken.
+    coast.with_password(&words, PASSWORD).expect(0);
+}
+
+#[test]
 fn the_keeper_holds_no_password_that_only_a_ticket_stood_for() {
     let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
     coast.ticket(&[]);

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use lantern_harbour::{LitWindows, Seen, WindowsFault, WindowsSpec};
 use lantern_keys::TlsCertificate;
+use serde_json::Value;
 
 use super::{Desk, Light, Outcome, kindle};
 
@@ -73,4 +74,26 @@ pub fn trust(desk: &Desk, windows: &Windows) {
     let file = desk.folder.path().join("certificate.der");
     std::fs::write(&file, der).unwrap();
     desk.lantern(&["trust", "accept", "chart-room", "--certificate", file.to_str().unwrap()]).expect(0);
+}
+
+/// What a check of it tells, which must end so.
+pub fn check(desk: &Desk, status: i32) -> Value {
+    let words = [
+        "check",
+        "--no-questions",
+        "--json",
+        "--connect-limit",
+        "2",
+        "--handshake-limit",
+        "3",
+        "--login-limit",
+        "3",
+        "--password-from",
+        "fd:3",
+        "chart-room",
+    ];
+    let outcome = desk.with_secrets(&words, PASSWORD, "");
+    let value: Value = serde_json::from_str(outcome.text()).unwrap_or_else(|_| panic!("{}", outcome.err));
+    assert_eq!(outcome.status, status, "{value:#}");
+    value[0].clone()
 }

@@ -1,5 +1,7 @@
 //! Questions to the key distribution centres of a realm, by TCP (RFC 4120 §7.2.2): messages with large groups are too long for anything else.
 
+use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use lantern_kerberos::Configuration;
@@ -27,23 +29,35 @@ const RESOLVER_LIMIT: Duration = Duration::from_secs(3);
 /// Most centres of a realm that are tried.
 const MOST_TRIED: usize = 8;
 
-/// The centres of realms.
-pub(super) struct Centres<'a> {
-    pub(super) places: &'a KerberosPlaces,
-    pub(super) configuration: &'a Configuration,
+/// The centres of realms, as far as they were looked for.
+pub(super) struct Centres {
+    places: KerberosPlaces,
+    pub(super) configuration: Configuration,
+    /// By realm; the one that answered last comes first.
+    found: Mutex<BTreeMap<String, Vec<Place>>>,
 }
 
-impl Centres<'_> {
+impl Centres {
+    pub(super) fn new(places: KerberosPlaces, configuration: Configuration) -> Self {
+        Self { places, configuration, found: Mutex::default() }
+    }
+
     /// Sends a message to a realm's centres, one after the other until one answers.
     ///
     /// # Errors
     /// Nobody says where they are, or none answers.
     pub(super) async fn ask(&self, realm: &str, message: &[u8]) -> Result<Vec<u8>, KerberosFailure> {
-        let found = self.find(realm).await?;
+        let mut found = self.find(realm).await?;
         let mut tried = Vec::new();
-        for place in found.iter().take(MOST_TRIED) {
+        for at in 0..found.len().min(MOST_TRIED) {
+            let Some(place) = found.get(at) else { break };
             match exchange(place, message).await {
-                Ok(answer) => return Ok(answer),
+                Ok(answer) => {
+                    // What did not answer is not waited for again.
+                    found.rotate_left(at);
+                    self.keep(realm, found);
+                    return Ok(answer);
+                }
                 Err(why) => {
                     debug!(place.host, place.port, why, "a key distribution centre does not answer");
                     tried.push(format!("{}: {why}", lantern_book::place(&place.host, place.port)));
@@ -53,16 +67,25 @@ impl Centres<'_> {
         Err(KerberosFailure::Unreached { realm: realm.to_owned(), tried })
     }
 
+    fn keep(&self, realm: &str, found: Vec<Place>) {
+        self.found.lock().unwrap_or_else(PoisonError::into_inner).insert(realm.to_owned(), found);
+    }
+
     /// The places of a realm's centres.
     ///
     /// # Errors
     /// Nobody says where they are.
     pub(super) async fn find(&self, realm: &str) -> Result<Vec<Place>, KerberosFailure> {
-        let found = self.named(realm).await;
-        match found.is_empty() {
-            true => Err(KerberosFailure::NoCentre { realm: realm.to_owned() }),
-            false => Ok(found),
+        let known = self.found.lock().unwrap_or_else(PoisonError::into_inner).get(realm).cloned();
+        let found = match known {
+            Some(known) => known,
+            None => self.named(realm).await,
+        };
+        if found.is_empty() {
+            return Err(KerberosFailure::NoCentre { realm: realm.to_owned() });
         }
+        self.keep(realm, found.clone());
+        Ok(found)
     }
 
     async fn named(&self, realm: &str) -> Vec<Place> {
@@ -73,7 +96,7 @@ impl Centres<'_> {
         }
         // A name that ends is not looked for in the domains of this computer.
         let name = format!("_kerberos._tcp.{}", realm.to_lowercase());
-        for resolver in resolvers(self.places) {
+        for resolver in resolvers(&self.places) {
             match service_places(resolver, &name, RESOLVER_LIMIT).await {
                 Ok(places) => return places,
                 Err(error) => {

@@ -57,8 +57,7 @@ pub(crate) enum Begun {
 pub(crate) struct Unproven {
     user: Principal,
     service: Principal,
-    configuration: Configuration,
-    places: KerberosPlaces,
+    centres: Centres,
     delegate: bool,
 }
 
@@ -94,9 +93,7 @@ impl Unproven {
         places: &KerberosPlaces,
         configuration: Configuration,
     ) -> Result<Self, KerberosFailure> {
-        let realm = configuration.default_realm.clone();
         let user = user(wanted.user, &configuration)?;
-        let realm = user.realm.is_empty().then_some(realm).flatten().unwrap_or_else(|| user.realm.clone());
         let name = match wanted.service {
             Some(name) => name.to_owned(),
             None if wanted.host.trim_matches(['[', ']']).parse::<IpAddr>().is_ok() => {
@@ -104,14 +101,10 @@ impl Unproven {
             }
             None => format!("HTTP/{}", wanted.host.trim_end_matches('.').to_lowercase()),
         };
-        let service = Principal::service(&name, &realm)
+        let service = Principal::service(&name, &user.realm)
             .map_err(|source| KerberosFailure::ServiceName { name, source })?;
-        let places = places.clone();
-        Ok(Self { user, service, configuration, places, delegate: wanted.delegate })
-    }
-
-    fn centres(&self) -> Centres<'_> {
-        Centres { places: &self.places, configuration: &self.configuration }
+        let centres = Centres::new(places.clone(), configuration);
+        Ok(Self { user, service, centres, delegate: wanted.delegate })
     }
 
     /// Whether anybody says where the realm's centres are.
@@ -119,7 +112,7 @@ impl Unproven {
     /// # Errors
     /// Nobody does.
     pub(crate) async fn is_reachable(&self) -> Result<(), KerberosFailure> {
-        self.centres().find(&self.user.realm).await.map(drop)
+        self.centres.find(&self.user.realm).await.map(drop)
     }
 
     /// Logs in at the user's realm by password. It is proven once at most.
@@ -133,7 +126,7 @@ impl Unproven {
         let mut login = PasswordLogin::new(self.user.clone(), &mut SystemRandom);
         let mut message = login.first(moment).map_err(explain)?;
         let ticket = loop {
-            let answer = self.centres().ask(&realm, &message).await?;
+            let answer = self.centres.ask(&realm, &message).await?;
             match login.handle(&answer, password, now(0), &mut SystemRandom).map_err(explain)? {
                 LoginStep::Send(next) => message = next,
                 LoginStep::Ticket(ticket) => break *ticket,
@@ -217,7 +210,7 @@ fn held(name: &str, cache: Cache) -> Result<(Cache, Credential), KerberosFailure
     })
 }
 
-/// Who logs in, where this one has a ticket: who said nothing is that one, and a name alone is of that realm where nothing says another.
+/// Who logs in, where this one has a ticket: who said nothing is that one, and so is a name alone that is the same.
 fn of_owner(
     wanted: &Wanted<'_>,
     owner: &Principal,
@@ -225,8 +218,7 @@ fn of_owner(
     configuration: &Configuration,
 ) -> Result<Unproven, KerberosFailure> {
     let is_owners_name = matches!(UserForm::of(wanted.user), UserForm::Bare(name) if owner.parts == [name]);
-    let of_other_realm = configuration.default_realm.as_ref().is_some_and(|realm| *realm != owner.realm);
-    if wanted.user_is_said && (!is_owners_name || of_other_realm) {
+    if wanted.user_is_said && !is_owners_name {
         return Unproven::of(wanted, places, configuration.clone());
     }
     let user = format!("{}@{}", owner.name(), owner.realm);
@@ -238,7 +230,7 @@ fn of_owner(
 fn with_ticket(what: Unproven, cache: &Cache, ticket: Credential) -> Login {
     let moment = now(cache.clock_off).seconds + SOON;
     let for_service = cache.tickets.iter().rev().find(|held| {
-        held.server.parts == what.service.parts && held.client == ticket.client && held.serves(moment)
+        held.server.is_named_like(&what.service) && held.client == ticket.client && held.serves(moment)
     });
     let for_service = for_service.cloned();
     Login { what, ticket, for_service, clock_off: cache.clock_off, by_password: false }
@@ -246,7 +238,7 @@ fn with_ticket(what: Unproven, cache: &Cache, ticket: Credential) -> Login {
 
 /// Domains of Windows tell neither users nor realms apart by the size of letters.
 fn is_same_user(one: &Principal, other: &Principal) -> bool {
-    one.name().eq_ignore_ascii_case(&other.name()) && one.realm.eq_ignore_ascii_case(&other.realm)
+    one.is_named_like(other) && one.realm.eq_ignore_ascii_case(&other.realm)
 }
 
 fn explain(error: KerberosError, realm: &str, what: String, moment: Moment) -> KerberosFailure {
@@ -276,7 +268,7 @@ impl Login {
             true => {
                 let request = TicketRequest::to_forward(ticket.clone(), now(clock_off), &mut SystemRandom);
                 let asked = format!("{} a ticket that a machine may use", ticket.client);
-                match ask(&what.centres(), &ticket, request, asked, clock_off).await? {
+                match ask(&what.centres, &ticket, request, asked, clock_off).await? {
                     Granted::Ticket(forward) => Some(forward),
                     Granted::Referral(_) => None,
                 }
@@ -298,7 +290,7 @@ async fn along_the_realms(
     clock_off: i64,
 ) -> Result<Credential, KerberosFailure> {
     let service = what.service.name();
-    let elsewhere = what.service.parts.get(1).and_then(|host| what.configuration.realm_of(host));
+    let elsewhere = what.service.parts.get(1).and_then(|host| what.centres.configuration.realm_of(host));
     let (mut at, mut passed) = (login, Vec::new());
     while passed.len() < MAX_REALMS {
         let realm = at.server.gives_tickets_of().unwrap_or_default().to_owned();
@@ -309,20 +301,19 @@ async fn along_the_realms(
             TicketRequest::new(at.clone(), service.clone(), now(clock_off), &mut SystemRandom)
         };
         let asked = format!("a ticket for {service}");
-        let granted = ask(&what.centres(), &at, request(&what.service), asked, clock_off).await;
+        let granted = ask(&what.centres, &at, request(&what.service), asked, clock_off).await;
         let is_unknown = |failure: &KerberosFailure| matches!(failure, KerberosFailure::Refused { source, .. } if source.kind == RefusalKind::NoSuchService);
         let granted = match (granted, elsewhere) {
             // Old centres refer to nobody, and this computer knows where the machine is.
             (Err(failure), Some(other)) if is_unknown(&failure) && other != realm && passed.is_empty() => {
                 let asked = format!("a ticket for the realm {other}");
-                ask(&what.centres(), &at, request(&Principal::tickets(other, &realm)), asked, clock_off)
-                    .await?
+                ask(&what.centres, &at, request(&Principal::tickets(other, &realm)), asked, clock_off).await?
             }
             (granted, _) => granted?,
         };
         passed.push(neutralize_line(&realm, MAX_TEXT));
         match granted {
-            Granted::Ticket(ticket) if ticket.server.parts == what.service.parts => return Ok(ticket),
+            Granted::Ticket(ticket) if ticket.server.is_named_like(&what.service) => return Ok(ticket),
             Granted::Ticket(next) | Granted::Referral(next) => at = next,
         }
     }
@@ -330,7 +321,7 @@ async fn along_the_realms(
 }
 
 async fn ask(
-    centres: &Centres<'_>,
+    centres: &Centres,
     login: &Credential,
     request: Result<TicketRequest, KerberosError>,
     what: String,

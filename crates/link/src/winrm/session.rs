@@ -50,11 +50,13 @@ pub(super) struct Session {
     /// The hash of the certificate, where there is TLS.
     endpoint: Option<Vec<u8>>,
     since: Instant,
+    /// Whether anything in HTTP came back yet.
+    has_answered: bool,
 }
 
 impl Session {
     pub(super) fn new(http: Http, endpoint: Option<Vec<u8>>) -> Self {
-        Self { http, state: State::New, offered: None, endpoint, since: Instant::now() }
+        Self { http, state: State::New, offered: None, endpoint, since: Instant::now(), has_answered: false }
     }
 
     /// Whether it can still be posted on.
@@ -281,8 +283,9 @@ impl Session {
         limit: Duration,
     ) -> Result<Incoming, PostError> {
         let (machine, place) = (whom.machine.to_owned(), whom.place.to_owned());
-        let is_new = self.is_first() && self.offered.is_none();
-        self.http.post(outgoing, limit).await.map_err(|broken| match broken {
+        let posted = self.http.post(outgoing, limit).await;
+        let is_new = !std::mem::replace(&mut self.has_answered, true);
+        posted.map_err(|broken| match broken {
             // The first bytes of TLS are no HTTP either.
             Broken::NotHttp if self.endpoint.is_none() && is_new => WinrmFailure::WantsTls { place }.into(),
             Broken::NotHttp => WinrmFailure::NotHttp { place }.into(),

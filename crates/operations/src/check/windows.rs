@@ -38,7 +38,8 @@ pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, t
     let remote = match Remote::connect(&request, watcher).await {
         Ok(remote) => remote,
         Err(error) => {
-            if let Some(error) = watcher.settle(false) {
+            // By Kerberos a password is refused by the realm, before the machine hears of it.
+            if let Some(error) = watcher.settle(is_refusal(&error)) {
                 return watcher.story().fail(Stage::Login, error);
             }
             let found = other_port(&error, target).await;
@@ -50,11 +51,15 @@ pub(super) async fn go(watcher: &Watcher, home: &Home, options: &ReachOptions, t
     // Where it cannot be written, the next look sees the machine too.
     let _ = Uses::of(home).note(&target.name, |noted| noted.seen = Some(Timestamp::now()));
     let seen = look_around(watcher, &remote).await;
-    watcher.settle(matches!(&seen, Err(LinkError::Winrm(failure)) if failure.is_refusal()));
+    watcher.settle(seen.as_ref().is_err_and(is_refusal));
     if let Err(error) = seen {
         failed_on_the_way(&mut watcher.story(), error);
     }
     remote.close().await;
+}
+
+fn is_refusal(error: &LinkError) -> bool {
+    matches!(error, LinkError::Winrm(failure) if failure.is_refusal())
 }
 
 /// Whether the port of plain HTTP answers where that of TLS does not, or the reverse: then it is a rule of the firewall, or a listener, that is missing. Asked
