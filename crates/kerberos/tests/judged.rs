@@ -3,14 +3,15 @@
 // A test that cannot go on says so by panicking; a real centre has a real clock.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods)]
 
+mod judge;
 mod realm;
 
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{Read, Write};
 use std::net::{Ipv4Addr, TcpStream};
 use std::path::Path;
-use std::process::{Child, ChildStdout, Stdio};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use judge::{Judge, hex};
 use lantern_kerberos::{
     Acceptor, Cache, Credential, EncryptionType, Granted, Initiator, KerberosError, Key, LoginStep, Moment,
     Offer, PasswordLogin, Principal, RefusalKind, TicketRequest, Wraps, forwarded, spnego,
@@ -69,62 +70,37 @@ fn for_service(realm: &Realm, login: &Credential, service: &str) -> Credential {
     }
 }
 
-struct Judge {
-    child: Child,
-    said: BufReader<ChildStdout>,
+fn start_judge(
+    realm: &Realm,
+    role: &str,
+    name: &str,
+    mechanism: &str,
+    binding: &[u8],
+    cache: &Path,
+) -> Judge {
+    let program = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/judge.py");
+    let mut command = realm.command("/usr/bin/python3");
+    Judge::start(command.args([program, role, name, mechanism, &hex(binding)]).env("KRB5CCNAME", cache))
 }
 
-impl Judge {
-    fn new(realm: &Realm, role: &str, name: &str, mechanism: &str, binding: &[u8], cache: &Path) -> Self {
-        let hex: String = binding.iter().map(|byte| format!("{byte:02x}")).collect();
-        let mut child = realm
-            .command("/usr/bin/python3")
-            .args([concat!(env!("CARGO_MANIFEST_DIR"), "/tests/judge.py"), role, name, mechanism, &hex])
-            .env("KRB5CCNAME", cache)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let said = BufReader::new(child.stdout.take().unwrap());
-        Self { child, said }
+/// Both sides say what they have to say.
+fn talk(mut judge: Judge, wraps: &mut Wraps) {
+    for expected in ["the lamp is lit", "the lamp is out"] {
+        let sealed = judge.hear();
+        assert_eq!(*wraps.open(&sealed, &[]).unwrap(), expected.as_bytes());
+        // What came once does not come again.
+        assert_eq!(wraps.open(&sealed, &[]), Err(KerberosError::Altered));
+        let ours = format!("heard: {expected}");
+        let sealed = wraps.seal(ours.as_bytes());
+        assert_eq!(sealed.data.len(), ours.len());
+        judge.tell(&[sealed.signature, sealed.data].concat());
+        assert_eq!(judge.line(), ours);
     }
-
-    fn line(&mut self) -> String {
-        let mut line = String::new();
-        self.said.read_line(&mut line).unwrap();
-        assert!(!line.is_empty(), "the judge said nothing");
-        line.trim_end().to_owned()
-    }
-
-    fn hear(&mut self) -> Vec<u8> {
-        let line = self.line();
-        (0..line.len() / 2).map(|at| u8::from_str_radix(&line[2 * at..2 * at + 2], 16).unwrap()).collect()
-    }
-
-    fn tell(&mut self, message: &[u8]) {
-        let hex: String = message.iter().map(|byte| format!("{byte:02x}")).collect();
-        writeln!(self.child.stdin.as_mut().unwrap(), "{hex}").unwrap();
-    }
-
-    /// Both sides say what they have to say.
-    fn talk(mut self, wraps: &mut Wraps) {
-        for expected in ["the lamp is lit", "the lamp is out"] {
-            let sealed = self.hear();
-            assert_eq!(*wraps.open(&sealed, &[]).unwrap(), expected.as_bytes());
-            // What came once does not come again.
-            assert_eq!(wraps.open(&sealed, &[]), Err(KerberosError::Altered));
-            let ours = format!("heard: {expected}");
-            let sealed = wraps.seal(ours.as_bytes());
-            assert_eq!(sealed.data.len(), ours.len());
-            self.tell(&[sealed.signature, sealed.data].concat());
-            assert_eq!(self.line(), ours);
-        }
-        let signature = self.hear();
-        assert!(wraps.is_signed(b"so be it", &signature));
-        self.tell(&wraps.sign(b"and so it is"));
-        assert_eq!(self.line(), "verified");
-        assert!(self.child.wait().unwrap().success());
-    }
+    let signature = judge.hear();
+    assert!(wraps.is_signed(b"so be it", &signature));
+    judge.tell(&wraps.sign(b"and so it is"));
+    assert_eq!(judge.line(), "verified");
+    judge.ends_well();
 }
 
 /// The hash that GSS-API makes of channel bindings (RFC 4121 §4.1.1.2), by another program.
@@ -169,7 +145,7 @@ fn the_judge_takes_our_login_with_every_encryption_type() {
             let certificate = if bound { CERTIFICATE } else { b"" };
             let keys = keys.to_str().unwrap();
             let mut judge =
-                Judge::new(&realm, "accept", keys, mechanism, certificate, Path::new("/nonexistent"));
+                start_judge(&realm, "accept", keys, mechanism, certificate, Path::new("/nonexistent"));
             let mut wraps = if mechanism == "spnego" {
                 judge.tell(&spnego::begin(&token).unwrap());
                 let answer = spnego::answered(&judge.hear()).unwrap();
@@ -181,7 +157,7 @@ fn the_judge_takes_our_login_with_every_encryption_type() {
             };
             let alone = if is_delegated { "delegated" } else { "alone" };
             assert_eq!(judge.line(), format!("user {user}@{REALM} {alone}"));
-            judge.talk(&mut wraps);
+            talk(judge, &mut wraps);
         }
     }
 }
@@ -211,7 +187,7 @@ fn we_take_the_judges_login_and_read_its_tickets() {
         let acceptor = Acceptor::new(principal.clone(), keys.to_vec());
         for mechanism in ["kerberos", "spnego"] {
             let name = principal.to_string();
-            let mut judge = Judge::new(&realm, "initiate", &name, mechanism, CERTIFICATE, &cache);
+            let mut judge = start_judge(&realm, "initiate", &name, mechanism, CERTIFICATE, &cache);
             let token = spnego::begun(&judge.hear()).unwrap();
             let mut accepted = acceptor.accept(&token, Some(binding()), now(), &mut SystemRandom).unwrap();
             assert_eq!(accepted.client.to_string(), format!("keeper@{REALM}"));
@@ -220,7 +196,7 @@ fn we_take_the_judges_login_and_read_its_tickets() {
                 _ => accepted.answer,
             };
             judge.tell(&answer);
-            judge.talk(&mut accepted.wraps);
+            talk(judge, &mut accepted.wraps);
         }
     }
     // With the tickets that the judge got meanwhile, and put there.
@@ -283,9 +259,9 @@ fn another_realm_is_reached_by_referral() {
     let ticket = for_service(&inland, &referral, service);
     let (initiator, token) = Initiator::new(&ticket, &Offer::default(), now(), &mut SystemRandom).unwrap();
     let mut judge =
-        Judge::new(&inland, "accept", keys.to_str().unwrap(), "kerberos", b"", Path::new("/nonexistent"));
+        start_judge(&inland, "accept", keys.to_str().unwrap(), "kerberos", b"", Path::new("/nonexistent"));
     judge.tell(&token);
     let mut wraps = initiator.established(&judge.hear()).unwrap();
     assert_eq!(judge.line(), format!("user keeper@{REALM} alone"));
-    judge.talk(&mut wraps);
+    talk(judge, &mut wraps);
 }

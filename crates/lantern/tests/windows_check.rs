@@ -8,10 +8,10 @@ mod support;
 use lantern_harbour::{Rights, ServerCertificate, WindowsFault, WindowsSpec};
 use lantern_keys::TlsCertificate;
 use serde_json::Value;
+use support::Screen;
 use support::windows::{
     PASSWORD, Windows, chart_room, check, desk_for, desk_that_trusts, run, run_words, trust,
 };
-use support::Screen;
 
 #[test]
 fn first_contact_shows_the_certificate_and_everything_that_speaks_against_it() {

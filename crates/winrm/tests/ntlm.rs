@@ -2,10 +2,13 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stderr)] // A test that cannot go on says so by panicking.
 
-use std::io::{BufRead, BufReader, Write};
-use std::path::Path;
-use std::process::{Child, Command, Stdio};
+#[path = "../../kerberos/tests/judge/mod.rs"]
+mod judge;
 
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use judge::{Judge, hex};
 use lantern_keys::{SecretString, SystemRandom};
 use lantern_winrm::ntlm::{
     Acceptor, Challenged, Initiator, NtlmError, NtlmUser, Refusal, SIGNATURE_LEN, Seals, TargetInfo,
@@ -136,79 +139,44 @@ proptest! {
     }
 }
 
-/// The judge, under way.
-struct Judge {
-    child: Child,
-    said: BufReader<std::process::ChildStdout>,
-    folder: tempfile::TempDir,
+/// None, where the system has no such mechanism: said, unless tests must be whole. The folder is the judge's.
+fn start_judge(role: &str, binding: &[u8]) -> Option<(Judge, tempfile::TempDir)> {
+    let has = Command::new("/usr/bin/python3").args(["-c", "import gssapi"]).stderr(Stdio::null()).status();
+    let is_there = has.is_ok_and(|status| status.success())
+        && Path::new("/usr/lib/x86_64-linux-gnu/gssntlmssp/gssntlmssp.so").exists();
+    if !is_there {
+        assert!(std::env::var_os("CI").is_none(), "the NTLM mechanism of GSS-API is not installed");
+        eprintln!("skipped: no NTLM mechanism of GSS-API here");
+        return None;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let users = folder.path().join("users");
+    std::fs::write(&users, "COAST:keeper:high water\n").unwrap();
+    let program = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/ntlm_judge.py");
+    let mut command = Command::new("/usr/bin/python3");
+    Some((Judge::start(command.args([program, role, &hex(binding)]).env("NTLM_USER_FILE", users)), folder))
 }
 
-impl Judge {
-    /// None, where the system has no such mechanism: said, unless tests must be whole.
-    fn new(role: &str, binding: &[u8]) -> Option<Self> {
-        let has =
-            Command::new("/usr/bin/python3").args(["-c", "import gssapi"]).stderr(Stdio::null()).status();
-        let is_there = has.is_ok_and(|status| status.success())
-            && Path::new("/usr/lib/x86_64-linux-gnu/gssntlmssp/gssntlmssp.so").exists();
-        if !is_there {
-            assert!(std::env::var_os("CI").is_none(), "the NTLM mechanism of GSS-API is not installed");
-            eprintln!("skipped: no NTLM mechanism of GSS-API here");
-            return None;
-        }
-        let folder = tempfile::tempdir().unwrap();
-        let users = folder.path().join("users");
-        std::fs::write(&users, "COAST:keeper:high water\n").unwrap();
-        let hex: String = binding.iter().map(|byte| format!("{byte:02x}")).collect();
-        let mut child = Command::new("/usr/bin/python3")
-            .args([concat!(env!("CARGO_MANIFEST_DIR"), "/tests/ntlm_judge.py"), role, &hex])
-            .env("NTLM_USER_FILE", users)
-            .stdin(Stdio::piped())
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap();
-        let said = BufReader::new(child.stdout.take().unwrap());
-        Some(Self { child, said, folder })
+/// Both sides say what they have to say.
+fn talk(mut judge: Judge, seals: &mut Seals) {
+    for expected in ["the lamp is lit", "the lamp is out"] {
+        let sealed = judge.hear();
+        let (signature, message) = sealed.split_at(SIGNATURE_LEN);
+        let mut message = message.to_vec();
+        seals.open(&mut message, signature).unwrap();
+        assert_eq!(message, expected.as_bytes());
+        let mut ours = format!("heard: {expected}").into_bytes();
+        let signature = seals.seal(&mut ours);
+        judge.tell(&[&signature[..], &ours].concat());
+        assert_eq!(judge.line(), format!("heard: {expected}"));
     }
-
-    fn line(&mut self) -> String {
-        let mut line = String::new();
-        self.said.read_line(&mut line).unwrap();
-        assert!(!line.is_empty(), "the judge said nothing");
-        line.trim_end().to_owned()
-    }
-
-    fn hear(&mut self) -> Vec<u8> {
-        let line = self.line();
-        (0..line.len() / 2).map(|at| u8::from_str_radix(&line[2 * at..2 * at + 2], 16).unwrap()).collect()
-    }
-
-    fn tell(&mut self, message: &[u8]) {
-        let hex: String = message.iter().map(|byte| format!("{byte:02x}")).collect();
-        writeln!(self.child.stdin.as_mut().unwrap(), "{hex}").unwrap();
-    }
-
-    /// Both sides say what they have to say.
-    fn talk(mut self, seals: &mut Seals) {
-        for expected in ["the lamp is lit", "the lamp is out"] {
-            let sealed = self.hear();
-            let (signature, message) = sealed.split_at(SIGNATURE_LEN);
-            let mut message = message.to_vec();
-            seals.open(&mut message, signature).unwrap();
-            assert_eq!(message, expected.as_bytes());
-            let mut ours = format!("heard: {expected}").into_bytes();
-            let signature = seals.seal(&mut ours);
-            self.tell(&[&signature[..], &ours].concat());
-            assert_eq!(self.line(), format!("heard: {expected}"));
-        }
-        assert!(self.child.wait().unwrap().success());
-        drop(self.folder);
-    }
+    judge.ends_well();
 }
 
 #[test]
 fn the_judge_takes_our_login() {
     for binding in [&b""[..], b"0123456789abcdef0123456789abcdef"] {
-        let Some(mut judge) = Judge::new("accept", binding) else { return };
+        let Some((mut judge, _folder)) = start_judge("accept", binding) else { return };
         let initiator = Initiator::new();
         judge.tell(initiator.message());
         let challenged = initiator.challenged(&judge.hear()).unwrap();
@@ -217,20 +185,20 @@ fn the_judge_takes_our_login() {
         judge.tell(&third);
         // It ends names with a null.
         assert_eq!(judge.line().trim_end_matches('\0'), r"user COAST\keeper");
-        judge.talk(&mut seals);
+        talk(judge, &mut seals);
     }
 }
 
 #[test]
 fn we_take_the_judges_login() {
     for binding in [&b""[..], b"0123456789abcdef0123456789abcdef"] {
-        let Some(mut judge) = Judge::new("initiate", binding) else { return };
+        let Some((mut judge, _folder)) = start_judge("initiate", binding) else { return };
         let acceptor = Acceptor::new(&judge.hear(), &machine(), NOW, &mut SystemRandom).unwrap();
         judge.tell(acceptor.message());
         let third = judge.hear();
         let binding = (!binding.is_empty()).then(|| channel_binding(binding));
         let mut accepted = acceptor.accept(&third, password, binding).unwrap();
         assert_eq!(accepted.user, "keeper");
-        judge.talk(&mut accepted.seals);
+        talk(judge, &mut accepted.seals);
     }
 }
