@@ -170,6 +170,14 @@ pub(crate) async fn open_line(
         ask.step(&Step::Reached { place: &reached, took: start.elapsed() });
         return Ok((line, reached));
     }
+    if let Some(lines) = &request.lines {
+        let reached = request.place();
+        let host = request.addresses.first().map_or("", String::as_str);
+        let opened = lines.open(host, request.port);
+        let line = opened.map_err(|source| LinkError::Dial { place: reached.clone(), source })?;
+        ask.step(&Step::Reached { place: &reached, took: start.elapsed() });
+        return Ok((line, reached));
+    }
     let limit = request.limits.connect;
     let Some(proxy) = &request.proxy else {
         let what = Dial { addresses: &request.addresses, port: request.port, race: request.race, limit };

@@ -62,7 +62,7 @@ pub use dynamic::{Dialect, Greeting, Next, Outcome, TunnelLogin, Wish};
 pub use error::{AuthFailure, Explained, Kinship, LinkError, ProxyError, TrustFailure, chain};
 pub use identity::Identity;
 pub use kerberos::{KerberosFailure, KerberosPlaces};
-pub use line::{ByteStream, Line};
+pub use line::{ByteStream, Line, Lines};
 pub use local::{Broken, ListenError, Listener, LocalStream, Meter, Passing, bind_unix, relay};
 pub use look_around::{Forwarding, ShellAnswer, WHO_AND_WHERE, WhoAndWhere, forwarding, who_and_where};
 pub use pool::{Pool, Pooled};

@@ -11,6 +11,7 @@ use lantern_book::{BookError, Hints, Home, Proxy, Resolver, TrustStore};
 use lantern_keys::{Fingerprint, PublicKey};
 use lantern_ssh::Offer;
 
+use crate::line::Lines;
 use crate::program::Opens;
 use crate::{AgentSocket, Ask, LinkError, Trunk};
 
@@ -137,6 +138,8 @@ pub struct ConnectRequest {
     pub forwards_agent: bool,
     /// What is opened first.
     pub opens: Opens,
+    /// Who opens lines instead of the network.
+    pub lines: Option<Arc<dyn Lines>>,
     /// Where there are connections that several use; none: it is one's own.
     pub shares: Option<Arc<dyn Shares>>,
     /// How long steps may take.
@@ -168,6 +171,7 @@ impl ConnectRequest {
             known: None,
             forwards_agent: false,
             opens: Opens::Nothing,
+            lines: None,
             shares: None,
             limits: TimeLimits::default(),
             offer: our_offer(),

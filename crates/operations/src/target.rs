@@ -371,6 +371,7 @@ impl Target {
                 known: None,
                 forwards_agent: false,
                 opens: Opens::Nothing,
+                lines: None,
                 shares: options.shares.clone(),
                 limits: options.limits.over(target.limits),
                 offer: our_offer(),

@@ -14,7 +14,6 @@ use hyper::{Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
 use lantern_winrm::sealed::{Sealed, SealedBy};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
-use tokio::net::TcpStream;
 use tokio::sync::Mutex;
 use tokio_rustls::TlsAcceptor;
 
@@ -29,7 +28,10 @@ const PLAIN: &str = "application/soap+xml;charset=UTF-8";
 type Body = BoxBody<Bytes, std::io::Error>;
 
 /// Serves a visitor.
-pub(super) async fn serve(service: Arc<Service>, tls: Option<TlsAcceptor>, mut stream: TcpStream) {
+pub(super) async fn serve<S>(service: Arc<Service>, tls: Option<TlsAcceptor>, mut stream: S)
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
     service.note(|seen| seen.connections += 1);
     if service.has_fault(WindowsFault::NoCertificate) {
         // As the system's web listener does: it reads the greeting, and hangs up.

@@ -12,8 +12,10 @@ mod spec;
 use std::net::SocketAddr;
 use std::sync::Arc;
 
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
+use tokio_rustls::TlsAcceptor;
 use tracing::debug;
 
 pub use certificate::ServerCertificate;
@@ -22,35 +24,37 @@ pub use spec::{Rights, WindowsFault, WindowsRealm, WindowsSpec, WindowsUser};
 
 use service::Service;
 
-/// A machine that listens; it goes dark when this is dropped.
+/// A machine that is visited by lines that are there already; it goes dark when this is dropped.
 #[derive(Debug)]
-pub struct LitWindows {
-    /// Where it listens.
-    pub address: SocketAddr,
+pub struct WindowsMachine {
     service: Arc<Service>,
-    task: JoinHandle<()>,
+    tls: Tls,
 }
 
-impl LitWindows {
-    /// Opens a machine. Must be called within a runtime.
+/// What takes TLS connections, where the machine has a certificate.
+#[derive(Clone)]
+struct Tls(Option<TlsAcceptor>);
+
+impl std::fmt::Debug for Tls {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_tuple("Tls").field(&self.0.is_some()).finish()
+    }
+}
+
+impl WindowsMachine {
+    /// A machine that nobody visits yet.
     ///
     /// # Errors
-    /// When the address or the port cannot be had, or its certificate makes no sense.
-    pub async fn light(spec: WindowsSpec) -> std::io::Result<Self> {
-        let listener = TcpListener::bind((spec.address, spec.port)).await?;
-        let address = listener.local_addr()?;
+    /// Its certificate makes no sense.
+    pub fn new(spec: WindowsSpec) -> std::io::Result<Self> {
         let asks = !spec.client_certificates.is_empty() && spec.fault != Some(WindowsFault::AsksLate);
-        let tls = spec.certificate.as_ref().map(|own| own.acceptor(asks)).transpose()?;
-        let service = Arc::new(Service::new(spec));
-        let serving = service.clone();
-        let task = tokio::spawn(async move {
-            while let Ok((stream, peer)) = listener.accept().await {
-                debug!(machine = serving.spec.name, %peer, "visitor");
-                let _ = stream.set_nodelay(true);
-                tokio::spawn(connection::serve(serving.clone(), tls.clone(), stream));
-            }
-        });
-        Ok(Self { address, service, task })
+        let tls = Tls(spec.certificate.as_ref().map(|own| own.acceptor(asks)).transpose()?);
+        Ok(Self { service: Arc::new(Service::new(spec)), tls })
+    }
+
+    /// Serves a visitor. Must be called within a runtime.
+    pub fn visit<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(&self, stream: S) {
+        tokio::spawn(connection::serve(self.service.clone(), self.tls.0.clone(), stream));
     }
 
     /// Its own name, in small letters.
@@ -74,9 +78,53 @@ impl LitWindows {
     }
 }
 
+impl Drop for WindowsMachine {
+    fn drop(&mut self) {
+        self.service.cut();
+    }
+}
+
+/// A machine that listens; it goes dark when this is dropped.
+#[derive(Debug)]
+pub struct LitWindows {
+    /// Where it listens.
+    pub address: SocketAddr,
+    machine: Arc<WindowsMachine>,
+    task: JoinHandle<()>,
+}
+
+impl LitWindows {
+    /// Opens a machine. Must be called within a runtime.
+    ///
+    /// # Errors
+    /// When the address or the port cannot be had, or its certificate makes no sense.
+    pub async fn light(spec: WindowsSpec) -> std::io::Result<Self> {
+        let listener = TcpListener::bind((spec.address, spec.port)).await?;
+        let address = listener.local_addr()?;
+        let machine = Arc::new(WindowsMachine::new(spec)?);
+        let serving = machine.clone();
+        let task = tokio::spawn(async move {
+            while let Ok((stream, peer)) = listener.accept().await {
+                debug!(machine = serving.name(), %peer, "visitor");
+                let _ = stream.set_nodelay(true);
+                serving.visit(stream);
+            }
+        });
+        Ok(Self { address, machine, task })
+    }
+}
+
+impl std::ops::Deref for LitWindows {
+    type Target = WindowsMachine;
+
+    fn deref(&self) -> &WindowsMachine {
+        &self.machine
+    }
+}
+
 impl Drop for LitWindows {
     fn drop(&mut self) {
         self.task.abort();
-        self.service.cut();
+        self.machine.cut();
     }
 }

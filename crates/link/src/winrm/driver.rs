@@ -2,11 +2,11 @@
 
 use std::future::pending;
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_winrm::{Lane, Output, Post, ShellError, ShellEvent, Wanted};
-use tokio::time::{sleep, timeout};
+use tokio::time::{Instant, sleep, timeout};
 use tracing::debug;
 
 use super::answers::PostError;
@@ -310,7 +310,7 @@ async fn carry(
 
 async fn sleep_until(at: Option<Instant>) {
     match at {
-        Some(at) => tokio::time::sleep_until(at.into()).await,
+        Some(at) => tokio::time::sleep_until(at).await,
         None => pending().await,
     }
 }

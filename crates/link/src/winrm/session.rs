@@ -1,6 +1,6 @@
 //! A connection that is logged in, or will be with the first thing that is posted on it.
 
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::Bytes;
 use hyper::StatusCode;
@@ -10,6 +10,7 @@ use lantern_keys::{SecretString, SystemRandom};
 use lantern_winrm::ntlm::{self, Challenged, NtlmError, channel_binding};
 use lantern_winrm::sealed::{Sealed, SealedBy};
 use lantern_winrm::{LoginKeys, Scheme};
+use tokio::time::Instant;
 
 use super::answers::{PostError, Whom, challenges, decoded, forgotten, no_login, offers, read_plain, unlike};
 use super::failure::{LoginRefused, WinrmFailure};
