@@ -7,6 +7,8 @@ mod support;
 
 use std::time::Duration;
 
+use support::line::lay;
+use support::sshd::{self, Sshd, USER};
 use support::windows::{PASSWORD, Windows, chart_room, desk_for, trust};
 use support::{Desk, Screen};
 
@@ -115,4 +117,42 @@ fn it_is_asked_for_at_a_terminal() {
     screen.wait_for("Password");
     screen.send("\x03");
     assert_eq!(screen.wait_for_exit(), 252, "{}", screen.text());
+}
+
+#[test]
+fn a_real_gateway_before_it_is_passed_once_with_a_keeper_and_logins_stay_its_own() {
+    let Some(desk) = sshd::desk(&[("host", "ed25519")]) else { return };
+    let windows = Windows::light(chart_room());
+    let server = Sshd::start(&desk, "host", "");
+    let (cable, _light) = lay(([127, 0, 0, 1], server.port).into());
+    let gate = format!("{USER}@127.0.0.1:{}", cable.address.port());
+    desk.lantern(&["machine", "add", "gate", &gate]).expect(0);
+    let fingerprint = desk.public_key("host").fingerprint().to_string();
+    desk.lantern(&["trust", "accept", "gate", "--expect", &fingerprint]).expect(0);
+    let (address, port) = (windows.address.ip().to_string(), format!("port={}", windows.address.port()));
+    let words =
+        ["machine", "add", "chart-room", &address, &port, "protocol=winrm", "user=keeper", "gateway=gate"];
+    desk.lantern(&words).expect(0);
+    trust(&desk, &windows);
+    let hostname = || support::windows::run(&desk, &["--", "hostname"]).expect(0);
+    let before = cable.connections();
+    let passed = || cable.connections() - before;
+    assert_eq!((hostname().text().trim(), passed()), ("CHART-ROOM", 1));
+    hostname();
+    assert_eq!(passed(), 2, "each its own without a keeper");
+    let _stops = Stops(&desk);
+    desk.lantern(&["keeper", "start"]).expect(0);
+    (hostname(), hostname());
+    assert_eq!((passed(), windows.seen().logins), (3, 4));
+    let check = ["check", "chart-room", "--no-questions", "--password-from", "fd:3"];
+    desk.with_secrets(&check, PASSWORD, "").expect(0);
+    assert_eq!(passed(), 3);
+    // A gateway that is gone is told as that, whoever logs in to it.
+    desk.lantern(&["keeper", "forget", "--all"]).expect(0);
+    drop(server);
+    cable.cut();
+    for more in [&[][..], &["--no-share"]] {
+        let outcome = support::windows::run(&desk, &[more, &["--", "hostname"]].concat());
+        assert!(outcome.status != 0 && outcome.err.contains("gate"), "{} {}", outcome.status, outcome.err);
+    }
 }

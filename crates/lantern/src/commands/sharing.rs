@@ -18,7 +18,8 @@ pub(super) fn sharing(
     typed: &str,
     connect: &ConnectArgs,
 ) -> Option<Arc<dyn Shares>> {
-    if connect.no_share || target.protocol != Protocol::Ssh {
+    // Over WinRM a login belongs to its own connection; what is shared on the way there is the gateway.
+    if connect.no_share || target.protocol != Protocol::Ssh && target.via.is_empty() {
         return None;
     }
     if !has_connections(home) {
