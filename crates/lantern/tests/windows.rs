@@ -292,3 +292,21 @@ fn the_first_output_is_there_after_six_round_trips() {
     // Who is known by their certificate needs nobody to vouch for them, and one connection is enough.
     assert_eq!(windows.seen().connections, 2);
 }
+
+#[test]
+fn a_command_that_fails_on_its_way_to_a_third_machine_is_told_why_that_may_be() {
+    let windows = Windows::light(chart_room());
+    let desk = desk_that_trusts(&windows, &[]);
+    let words = ["--", "complain", r"\\store-room\tides"];
+    let outcome = run(&desk, &words).expect(2);
+    assert!(
+        outcome.err.contains("goes on to store-room") && outcome.err.contains("delegate-ticket"),
+        "{}",
+        outcome.err
+    );
+    // One that stays there, one that works, and where a ticket was handed over, nothing is said.
+    assert!(!run(&desk, &["--", "complain", r"C:\logs"]).expect(2).err.contains("second hop"));
+    assert!(!run(&desk, &["--", "show-words", r"\\store-room\tides"]).expect(0).err.contains("second hop"));
+    desk.lantern(&["machine", "set", "chart-room", "delegate-ticket=true"]).expect(0);
+    assert!(!run(&desk, &words).expect(2).err.contains("second hop"));
+}

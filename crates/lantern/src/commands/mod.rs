@@ -17,6 +17,7 @@ mod mending;
 mod pick;
 pub(crate) mod profile;
 pub(crate) mod run;
+mod second_hop;
 mod session;
 mod sharing;
 pub(crate) mod shell;

@@ -16,7 +16,7 @@ use tokio::time::timeout;
 use tracing::debug;
 
 use super::session::{environment, exit_status, next_question, tell_rotations};
-use super::{block_on, display, watch};
+use super::{block_on, display, second_hop, watch};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
@@ -38,7 +38,7 @@ const GRACE: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let command = command(args)?;
+    let words = command(args)?;
     let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
     let machine = machine.map(|machine| machine.to_string_lossy().into_owned());
     let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
@@ -47,7 +47,7 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let status = block_on(async {
         let forwards = Forwards::of(&args.forward, &home, target).await?;
         let program = Program {
-            runs: Runs::Command(command),
+            runs: Runs::Command(words.clone()),
             environment: environment(&target.session),
             terminal: None,
             agent: false,
@@ -63,7 +63,10 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
         tell_rotations(&remote);
         remote.close().await;
         match outcome {
-            Ok(status) => Ok(status),
+            Ok(status) => {
+                second_hop::explain(target, &words, status);
+                Ok(status)
+            }
             Err(failure) => Err(forget_if_refused(&recalling, target, failure).await),
         }
     })?;
