@@ -149,8 +149,76 @@ async fn exchange(place: &Place, message: &[u8]) -> Result<Vec<u8>, String> {
 }
 
 #[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
 mod tests {
     use super::*;
+    use std::net::UdpSocket;
+    use tokio::net::TcpListener;
+
+    /// A resolver that answers one question with where a service is: at this port of this computer.
+    fn resolver(port: u16) -> (String, std::thread::JoinHandle<Vec<u8>>) {
+        let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+        let address = socket.local_addr().unwrap().to_string();
+        let answering = std::thread::spawn(move || {
+            let mut question = [0; 512];
+            let (len, asker) = socket.recv_from(&mut question).unwrap();
+            let name_ends = 12 + question[12..len].iter().position(|byte| *byte == 0).unwrap() + 5;
+            let mut answer = question[..name_ends].to_vec();
+            answer[2..12].copy_from_slice(&[0x81, 0x80, 0, 1, 0, 1, 0, 0, 0, 0]);
+            let [high, low] = port.to_be_bytes();
+            answer.extend([0xc0, 12, 0, 33, 0, 1, 0, 0, 0, 60, 0, 17, 0, 1, 0, 1, high, low, 9]);
+            answer.extend(b"localhost\0");
+            socket.send_to(&answer, asker).unwrap();
+            question[12..name_ends].to_vec()
+        });
+        (address, answering)
+    }
+
+    #[tokio::test]
+    async fn a_realm_that_no_configuration_knows_is_found_by_dns_and_asked_there() {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        tokio::spawn(async move {
+            let (mut stream, _) = listener.accept().await.unwrap();
+            let len = stream.read_u32().await.unwrap();
+            stream.read_exact(&mut vec![0; len as usize]).await.unwrap();
+            stream.write_all(b"\0\0\0\x06answer").await.unwrap();
+        });
+        let (address, answering) = resolver(port);
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), format!("nameserver {address}\n")).unwrap();
+        let places = KerberosPlaces { resolvers: Some(file.path().to_owned()), ..KerberosPlaces::default() };
+        let centres = Centres::new(places.clone(), Configuration::default());
+        assert_eq!(centres.ask("COAST.EXAMPLE", b"question").await.unwrap(), b"answer");
+        let asked = answering.join().unwrap();
+        assert_eq!(asked[..asked.len() - 4], *b"\x09_kerberos\x04_tcp\x05coast\x07example\0");
+        // Nobody is asked where the configuration says that nobody is.
+        let mut closed = Configuration::default();
+        closed.read("[libdefaults]\ndns_lookup_kdc = false\n", &mut |_| Vec::new());
+        let failure = Centres::new(places, closed).ask("COAST.EXAMPLE", b"question").await.unwrap_err();
+        assert_eq!(failure, KerberosFailure::NoCentre { realm: "COAST.EXAMPLE".into() });
+    }
+
+    #[tokio::test]
+    async fn one_that_does_not_answer_is_not_waited_for_again() {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        tokio::spawn(async move {
+            while let Ok((mut stream, _)) = listener.accept().await {
+                let len = stream.read_u32().await.unwrap();
+                stream.read_exact(&mut vec![0; len as usize]).await.unwrap();
+                stream.write_all(b"\0\0\0\x02ok").await.unwrap();
+            }
+        });
+        let gone = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap().port();
+        let mut configuration = Configuration::default();
+        let text = format!("[realms]\nA = {{\nkdc = 127.0.0.1:{gone}\nkdc = 127.0.0.1:{port}\n}}\n");
+        configuration.read(&text, &mut |_| Vec::new());
+        let centres = Centres::new(KerberosPlaces::default(), configuration);
+        assert_eq!(centres.ask("A", b"x").await.unwrap(), b"ok");
+        assert_eq!(centres.find("A").await.unwrap().first().unwrap().port, port);
+        assert_eq!(centres.ask("A", b"x").await.unwrap(), b"ok");
+    }
 
     #[test]
     fn places_are_read_as_they_are_written() {

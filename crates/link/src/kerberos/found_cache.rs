@@ -28,11 +28,12 @@ pub(super) fn name(places: &KerberosPlaces, configuration: &Configuration) -> St
     }
 }
 
-/// Reads it; nothing, where there is none.
+/// Reads it; nothing, where there is none. `is_named`: by somebody who may want another user's; else it must be ours, since the usual place is a folder in which
+/// everybody can put a file.
 ///
 /// # Errors
-/// It is kept elsewhere, cannot be read, or is damaged.
-pub(super) fn load(name: &str) -> Result<Option<Cache>, KerberosFailure> {
+/// It is kept elsewhere, is somebody else's, cannot be read, or is damaged.
+pub(super) fn load(name: &str, is_named: bool) -> Result<Option<Cache>, KerberosFailure> {
     let path = match CacheName::parse(name) {
         CacheName::File(path) => PathBuf::from(path),
         CacheName::Folder(folder) => in_folder(Path::new(&folder))?,
@@ -42,7 +43,10 @@ pub(super) fn load(name: &str) -> Result<Option<Cache>, KerberosFailure> {
     };
     let unreadable = |why: String| KerberosFailure::Unreadable { path: path.display().to_string(), why };
     match read_limited(&path, MAX_CACHE) {
-        Ok(bytes) => {
+        Ok((_, owner)) if !is_named && owner != rustix::process::geteuid().as_raw() => {
+            Err(unreadable("it belongs to another user".to_owned()))
+        }
+        Ok((bytes, _)) => {
             // Keys of tickets are in it.
             let bytes = zeroize::Zeroizing::new(bytes);
             Cache::decode(&bytes).map(Some).map_err(|error| unreadable(error.to_string()))
@@ -56,7 +60,7 @@ pub(super) fn load(name: &str) -> Result<Option<Cache>, KerberosFailure> {
 fn in_folder(folder: &Path) -> Result<PathBuf, KerberosFailure> {
     let primary = folder.join(PRIMARY);
     let named = match read_limited(&primary, 1024) {
-        Ok(bytes) => String::from_utf8_lossy(&bytes).trim().to_owned(),
+        Ok((bytes, _)) => String::from_utf8_lossy(&bytes).trim().to_owned(),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => USUAL.to_owned(),
         Err(error) => {
             let (path, why) = (primary.display().to_string(), error.to_string());
@@ -93,19 +97,34 @@ mod tests {
     fn a_folder_names_its_file_and_nothing_beyond_it() {
         let folder = tempfile::tempdir().unwrap();
         let whole = format!("DIR:{}", folder.path().display());
-        assert_eq!(load(&whole), Ok(None));
+        assert_eq!(load(&whole, true), Ok(None));
         let primary = folder.path().join(PRIMARY);
         for (text, is_fine) in
             [("tkt-harbour\n", true), ("../tkt", false), ("tkt/../../x", false), ("", false)]
         {
             std::fs::write(&primary, text).unwrap();
-            assert_eq!(load(&whole).is_ok(), is_fine, "{text}");
+            assert_eq!(load(&whole, true).is_ok(), is_fine, "{text}");
         }
         std::fs::write(&primary, "tkt-harbour\n").unwrap();
         std::fs::write(folder.path().join("tkt-harbour"), b"\x05\x04").unwrap();
-        let damaged = load(&whole).unwrap_err().to_string();
+        let damaged = load(&whole, true).unwrap_err().to_string();
         assert!(damaged.contains("tkt-harbour") && damaged.contains("ends in the middle"), "{damaged}");
-        let elsewhere = load("KEYRING:persistent:1000").unwrap_err().to_string();
+        let elsewhere = load("KEYRING:persistent:1000", true).unwrap_err().to_string();
         assert!(elsewhere.contains("of the kind KEYRING"), "{elsewhere}");
+    }
+
+    #[test]
+    fn what_somebody_put_in_the_usual_place_is_not_ours() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("tickets");
+        std::fs::write(&file, b"\x05\x04").unwrap();
+        let name = format!("FILE:{}", file.display());
+        let told = |is_named| load(&name, is_named).unwrap_err().to_string();
+        assert!(told(false).contains("ends in the middle"), "{}", told(false));
+        // Only an administrator can give a file away.
+        if std::os::unix::fs::chown(&file, Some(12_345), None).is_ok() {
+            assert!(told(false).contains("belongs to another user"), "{}", told(false));
+            assert!(told(true).contains("ends in the middle"), "{}", told(true));
+        }
     }
 }

@@ -15,20 +15,22 @@ const MAX_FILES: usize = 256;
 /// Most resolvers that are asked: as many as the system itself would.
 const MAX_RESOLVERS: usize = 3;
 
-/// Reads a file that is not longer than this.
-pub(super) fn read_limited(path: &Path, limit: u64) -> std::io::Result<Vec<u8>> {
+/// Reads a file that is not longer than this; its bytes, and the number of the user whose it is.
+pub(super) fn read_limited(path: &Path, limit: u64) -> std::io::Result<(Vec<u8>, u32)> {
     use std::io::Read;
-    let mut bytes = Vec::new();
-    std::fs::File::open(path)?.take(limit + 1).read_to_end(&mut bytes)?;
+    use std::os::unix::fs::MetadataExt;
+    let (mut bytes, file) = (Vec::new(), std::fs::File::open(path)?);
+    let owner = file.metadata()?.uid();
+    file.take(limit + 1).read_to_end(&mut bytes)?;
     match bytes.len() as u64 > limit {
         true => Err(std::io::Error::other(format!("it has more than {limit} bytes"))),
-        false => Ok(bytes),
+        false => Ok((bytes, owner)),
     }
 }
 
 fn text(path: &Path) -> Option<String> {
     match read_limited(path, MAX_FILE) {
-        Ok(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+        Ok((bytes, _)) => Some(String::from_utf8_lossy(&bytes).into_owned()),
         Err(error) => {
             debug!(path = %path.display(), %error, "a file of Kerberos' configuration was not read");
             None
