@@ -21,6 +21,7 @@ mod error_message;
 mod gss;
 mod initiator;
 mod messages;
+mod moment;
 mod password_login;
 mod principal;
 mod refusal;
@@ -38,24 +39,9 @@ pub use encryption_type::{EncryptionType, type_name};
 pub use error::KerberosError;
 pub use gss::KERBEROS;
 pub use initiator::{Initiator, Offer};
+pub use moment::Moment;
 pub use password_login::{LoginStep, PasswordLogin};
 pub use principal::{Principal, PrincipalError};
 pub use refusal::{Refusal, RefusalKind};
 pub use ticket_request::{Granted, TicketRequest};
 pub use wrap::{Wrapped, Wraps};
-
-/// A moment, as this protocol sees it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Moment {
-    /// Seconds since 1970.
-    pub seconds: i64,
-    /// Millionths of a second, below a million.
-    pub micros: u32,
-}
-
-impl Moment {
-    /// A whole second.
-    pub fn at(seconds: i64) -> Self {
-        Self { seconds, micros: 0 }
-    }
-}

@@ -65,7 +65,7 @@ pub(crate) async fn forget_if_refused(
     target: &Target,
     failure: Failure,
 ) -> Failure {
-    match failure.code == code::LOGIN && recalling.was_refused(&target.name).await {
+    match failure.is_refusal && recalling.was_refused(&target.name).await {
         true => failure.detail("that was the password that the keeper held: it has forgotten it"),
         false => failure,
     }

@@ -130,13 +130,15 @@ impl From<&BookError> for Failure {
 impl From<Explained> for Failure {
     fn from(explained: Explained) -> Self {
         let Explained { code, headline, details, hints, is_final: _ } = explained;
-        Self { code, headline, details, hints }
+        // Whoever else logged in says no more than this.
+        let is_refusal = code == code::LOGIN;
+        Self { code, headline, details, hints, is_refusal }
     }
 }
 
 /// A failure for a program that somebody else did something for.
 pub(crate) fn explained(failure: Failure, is_final: bool) -> Explained {
-    let Failure { code, headline, details, hints } = failure;
+    let Failure { code, headline, details, hints, is_refusal: _ } = failure;
     Explained { code, headline, details, hints, is_final }
 }
 
@@ -146,7 +148,12 @@ impl From<LinkError> for Failure {
             return (*explained).into();
         }
         let code = code_of(&error);
-        let failure = Self::new(code, chain(&error));
+        let is_refusal = match &error {
+            LinkError::Auth(_) => true,
+            LinkError::Winrm(failure) => failure.is_refusal(),
+            _ => false,
+        };
+        let failure = Self { is_refusal, ..Self::new(code, chain(&error)) };
         match error {
             LinkError::NameNotFound { .. } => {
                 failure.hint("check the spelling; an IP address works without a name")

@@ -87,12 +87,14 @@ pub(crate) struct Failure {
     pub(crate) details: Vec<String>,
     /// What to type or do next, a line each.
     pub(crate) hints: Vec<String>,
+    /// Whether a user and a password were refused: what was given for them is not to be tried again.
+    pub(crate) is_refusal: bool,
 }
 
 impl Failure {
     /// A failure without details.
     pub(crate) fn new(code: u8, headline: impl Into<String>) -> Self {
-        Self { code, headline: headline.into(), details: Vec::new(), hints: Vec::new() }
+        Self { code, headline: headline.into(), details: Vec::new(), hints: Vec::new(), is_refusal: false }
     }
 
     /// An end without a word: the reader of our output has gone.

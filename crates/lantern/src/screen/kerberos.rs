@@ -146,12 +146,10 @@ fn other_key(service: &str) -> Advice {
 }
 
 /// A ticket that a machine refused.
-pub(crate) fn of_refusal(refused: &LoginRefused, name: &str, target: Option<&Target>) -> Advice {
-    let of_book = target.and_then(|target| target.winrm.service_name.clone());
-    let dialed = target.and_then(|target| target.addresses.first());
-    let service = of_book.unwrap_or_else(|| format!("HTTP/{}", dialed.map_or("HOST", String::as_str)));
+pub(crate) fn of_refusal(refused: &LoginRefused, name: &str) -> Advice {
+    let service = refused.service.as_deref().unwrap_or("HTTP/HOST");
     let mut advice = match refused.why.as_ref().map(|why| why.kind) {
-        Some(RefusalKind::OtherKey) => other_key(&service),
+        Some(RefusalKind::OtherKey) => other_key(service),
         Some(RefusalKind::ClocksDiffer) => Advice::new(
             ["clocks may differ by five minutes, and the machine's is not that of its domain"],
             "on the machine's console: w32tm /resync",

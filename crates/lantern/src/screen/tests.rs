@@ -385,10 +385,8 @@ fn no_name_that_a_machine_gives_itself_gets_into_a_command() {
             machine: "chart-room".into(),
             user: "keeper".into(),
             by: "NTLM",
-            offered: Vec::new(),
             computer: Some(("CHART-ROOM".into(), domain.into())),
-            clock: None,
-            why: None,
+            ..LoginRefused::default()
         };
         winrm::advise(&WinrmFailure::Refused(Box::new(refused)), "chart-room", Some(&target)).command
     };

@@ -122,9 +122,7 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
                 "winrm enumerate winrm/config/service/certmapping; winrm set winrm/config/service/auth @{Certificate=\"true\"}",
             ),
         ),
-        WinrmFailure::Refused(refused) if refused.by == "Kerberos" => {
-            kerberos::of_refusal(refused, name, target)
-        }
+        WinrmFailure::Refused(refused) if refused.by == "Kerberos" => kerberos::of_refusal(refused, name),
         WinrmFailure::Refused(refused) => refused_password(refused, &set),
         WinrmFailure::NoPassword { user, no_ticket, .. } => {
             let words = format!(

@@ -205,7 +205,7 @@ pub enum WinrmFailure {
 }
 
 /// A login that was refused.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct LoginRefused {
     /// The machine.
     pub machine: String,
@@ -219,6 +219,8 @@ pub struct LoginRefused {
     pub computer: Option<(String, String)>,
     /// How far its clock is from ours, in seconds, where that is much.
     pub clock: Option<i64>,
+    /// The service that a ticket was for.
+    pub service: Option<String>,
     /// What it says of a ticket, where it does.
     pub why: Option<Box<Refusal>>,
 }

@@ -202,12 +202,9 @@ impl Session {
                 Again::With(login) => login,
                 Again::Never { why, clock } => {
                     let refused = self.refused(&incoming, "Kerberos", Met { computer: None, clock }, whom)?;
-                    return Err(WinrmFailure::Refused(Box::new(LoginRefused {
-                        why,
-                        user: ticket.client(),
-                        ..refused
-                    }))
-                    .into());
+                    let (user, service) = (ticket.client(), Some(ticket.service()));
+                    let refused = LoginRefused { why, user, service, ..refused };
+                    return Err(WinrmFailure::Refused(Box::new(refused)).into());
                 }
             };
         };
@@ -272,6 +269,7 @@ impl Session {
             offered: self.offered.clone().unwrap_or(challenges.offered),
             computer: met.computer,
             clock: met.clock,
+            service: None,
             why: None,
         })
     }
