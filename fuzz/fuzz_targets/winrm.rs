@@ -3,6 +3,7 @@
 #![no_main]
 
 use lantern_winrm::ntlm::{Acceptor, Initiator, TargetInfo};
+use lantern_winrm::remoting::{Defragmenter, Message, Objects};
 use lantern_winrm::sealed::{Sealed, SealedBy};
 use lantern_winrm::{Challenges, CommandShell, Lane, NewCommand, NewShell, Request, Response, ShellConfig};
 
@@ -19,7 +20,7 @@ fn shell() -> CommandShell {
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Some((which, bytes)) = bytes.split_first() else { return };
-    match which % 7 {
+    match which % 9 {
         0 => {
             let _ = Request::decode(bytes);
             for request in [Request::Identify, Request::Receive { command: "A".into() }, Request::Delete] {
@@ -50,6 +51,23 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         }
         4 => {
             let _ = Acceptor::new(bytes, &TargetInfo::default(), 0, &mut lantern_keys::SystemRandom);
+        }
+        6 => {
+            // Whatever is put together is a message or none, and its objects are written as they were read.
+            for message in Defragmenter::default().take(bytes).unwrap_or_default() {
+                let _ = Message::decode(&message);
+            }
+        }
+        7 => {
+            if let Ok(text) = std::str::from_utf8(bytes)
+                && let Ok(objects) = Objects::read(text)
+            {
+                let written = objects.write_first();
+                if !written.is_empty() {
+                    let again = Objects::read(&written).map(|again| again.write_first());
+                    assert_eq!(again, Ok(written));
+                }
+            }
         }
         5 => {
             let first = Initiator::new();

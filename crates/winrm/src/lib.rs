@@ -6,6 +6,7 @@
 //! - [`Fault`] is a machine's refusal, with our words for what administrators meet.
 //! - [`CommandShell`] is a command on a machine: it says what to post next, takes the answers, and tells what came of it.
 //! - [`program_line`] and [`interpreter_line`] put words together so that a program there reads them back.
+//! - [`remoting`] is what is said to PowerShell: messages in fragments, and the objects in them.
 //! - [`sealed`] is the form of messages that a login's keys have encrypted, for lines without TLS; [`Challenges`] are the logins that a service offers, and [`ntlm`] is
 //!   one of them; [`LoginKeys`] are what a login leaves behind.
 
@@ -20,6 +21,7 @@ pub mod limits;
 mod login_keys;
 pub mod namespace;
 pub mod ntlm;
+pub mod remoting;
 mod request;
 mod response;
 pub mod sealed;
