@@ -3,97 +3,12 @@
 // A test that cannot go on says so by panicking.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
-#[path = "../../kerberos/tests/realm/mod.rs"]
-mod realm;
 mod support;
 
-use std::io::{Read, Write};
-
-use lantern_harbour::{WindowsRealm, WindowsSpec};
-use lantern_keys::SecretString;
-use realm::Realm;
-use serde_json::Value;
-use support::windows::{PASSWORD, Windows, chart_room, desk_for, trust};
-use support::{Desk, Outcome, Screen};
-
-const REALM: &str = "COAST.EXAMPLE";
-const SERVICE: &str = "HTTP/chart-room.coast.example";
-const PLAIN: &str = "plain=private-network";
-
-/// A machine in a realm, and a realm in which it is.
-struct Coast {
-    realm: Realm,
-    windows: Windows,
-    desk: Desk,
-    cache: String,
-}
-
-impl Coast {
-    /// None where no realm can be made here.
-    fn new(change: impl FnOnce(&mut WindowsSpec), settings: &[&str]) -> Option<Self> {
-        realm::is_possible().then(|| Self::with(change, settings))
-    }
-
-    fn with(change: impl FnOnce(&mut WindowsSpec), settings: &[&str]) -> Self {
-        let realm = Realm::new(REALM, "");
-        realm.user("keeper", PASSWORD, "+requires_preauth");
-        realm.user("warden", "full moon", "+requires_preauth");
-        realm.service(SERVICE, "service secret", "");
-        let password = SecretString::new("service secret".into());
-        let in_realm = WindowsRealm { name: REALM.into(), service: SERVICE.into(), password };
-        let mut spec = WindowsSpec { realm: Some(in_realm), ..chart_room() };
-        change(&mut spec);
-        let windows = Windows::light(spec);
-        let service = format!("service-name={SERVICE}");
-        let desk = desk_for(&windows, &[&[service.as_str()], settings].concat());
-        trust(&desk, &windows);
-        let cache = format!("FILE:{}", desk.folder.path().join("tickets").display());
-        Self { realm, windows, desk, cache }
-    }
-
-    fn ticket(&self, options: &[&str]) {
-        self.realm.tickets("keeper", PASSWORD, &self.cache, options);
-    }
-
-    fn set(&self, what: &str) {
-        self.desk.lantern(&["machine", "set", "chart-room", what]).expect(0);
-    }
-
-    fn lantern(&self, words: &[&str]) -> Outcome {
-        let mut command = self.desk.command(words);
-        command.env("KRB5_CONFIG", self.realm.configuration()).env("KRB5CCNAME", &self.cache);
-        command.output().unwrap().into()
-    }
-
-    fn run(&self) -> Outcome {
-        self.lantern(&["run", "chart-room", "--no-questions", "--", "whoami"])
-    }
-
-    fn with_password(&self, words: &[&str], password: &str) -> Outcome {
-        let file = self.desk.folder.path().join("password");
-        std::fs::write(&file, password).unwrap();
-        let shell = "exec 3<\"$1\"; shift; exec \"$@\"";
-        let mut command = std::process::Command::new("sh");
-        command.args(["-c", shell, "sh", file.to_str().unwrap(), support::binary()]).args(words);
-        let plain = self.desk.command(words);
-        command.env_clear().envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))));
-        command.env("KRB5_CONFIG", self.realm.configuration()).env("KRB5CCNAME", &self.cache);
-        command.stdin(std::process::Stdio::null()).output().unwrap().into()
-    }
-
-    fn by_password(&self, password: &str) -> Outcome {
-        let words = ["run", "chart-room", "--no-questions", "--password-from", "fd:3", "--", "whoami"];
-        self.with_password(&words, password)
-    }
-
-    fn check(&self, status: i32) -> Value {
-        let outcome =
-            self.lantern(&["check", "--no-questions", "--json", "--login-limit", "5", "chart-room"]);
-        let value: Value = serde_json::from_str(outcome.text()).unwrap_or_else(|_| panic!("{}", outcome.err));
-        assert_eq!(outcome.status, status, "{value:#}");
-        value[0].clone()
-    }
-}
+use lantern_harbour::WindowsSpec;
+use support::coast::{Coast, PLAIN, SERVICE};
+use support::windows::PASSWORD;
+use support::{Outcome, Screen};
 
 #[test]
 fn a_ticket_lets_in_without_a_password_within_tls_and_without() {
@@ -201,57 +116,6 @@ fn who_says_nothing_is_the_owner_of_the_ticket() {
 }
 
 #[test]
-fn every_reason_against_a_ticket_is_told_with_its_mend() {
-    let Some(coast) = Coast::new(|_| (), &["login-by=kerberos"]) else { return };
-    let failed = |wanted: &str, command: &str| {
-        let account = coast.check(249);
-        let text = account.to_string();
-        assert!(text.contains(wanted), "{wanted}: {account:#}");
-        assert!(text.contains(command), "{command}: {account:#}");
-        assert_eq!(account["failed_step"], "login", "{account:#}");
-    };
-    // No ticket: a password is wanted instead.
-    let outcome = coast.run().expect(249);
-    assert!(outcome.err.contains("nobody to ask"), "{}", outcome.err);
-    coast.ticket(&[]);
-    coast.run().expect(0);
-    // No such service: followed by the mend that is told.
-    coast.set("service-name=HTTP/fog-bell.coast.example");
-    failed("it knows no such service", "service-name=HTTP/");
-    coast.set(&format!("service-name={SERVICE}"));
-    coast.run().expect(0);
-    // An address.
-    coast.set("service-name=");
-    failed("a bare IP address has no Kerberos", "service-name=HTTP/NAME.DOMAIN");
-    coast.set(&format!("service-name={SERVICE}"));
-    // The key of the service was changed, and the machine does not know.
-    coast.realm.admin(&format!("change_password -pw another {SERVICE}"));
-    std::fs::remove_file(coast.cache.trim_start_matches("FILE:")).unwrap();
-    coast.ticket(&[]);
-    let outcome = coast.run().expect(249);
-    assert!(
-        outcome.err.contains("the key is another one")
-            && outcome.err.contains(&format!("setspn -Q {SERVICE}")),
-        "{}",
-        outcome.err
-    );
-    // One of the machine's own users.
-    coast.set(r"user=.\keeper");
-    failed("whom no realm knows", "login-by=ntlm");
-}
-
-#[test]
-fn clocks_that_differ_are_told_by_the_realm_and_by_the_machine() {
-    let Some(coast) = Coast::new(|spec| spec.clock_off = 900, &[]) else { return };
-    coast.ticket(&[]);
-    let outcome = coast.run().expect(249);
-    assert!(outcome.err.contains("its clock and ours differ by too much"), "{}", outcome.err);
-    assert!(outcome.err.contains("900 s ahead") || outcome.err.contains("899 s ahead"), "{}", outcome.err);
-    let account = coast.check(249);
-    assert_eq!(account["failed_step"], "login", "{account:#}");
-}
-
-#[test]
 fn where_kerberos_is_not_to_be_had_ntlm_is_and_that_is_said() {
     let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
     coast.set("service-name=HTTP/fog-bell.coast.example");
@@ -296,26 +160,6 @@ fn a_password_is_typed_at_a_terminal_for_the_realm() {
 }
 
 #[test]
-fn a_password_that_the_realm_refuses_is_shown_to_it_once_however_many_machines_there_are() {
-    let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
-    for copy in ["log-room", "fog-bell", "tide-gauge"] {
-        coast.desk.lantern(&["machine", "copy", "chart-room", copy]).expect(0);
-    }
-    let certificate = coast.desk.folder.path().join("certificate.der");
-    for machine in ["log-room", "fog-bell", "tide-gauge"] {
-        let words = ["trust", "accept", machine, "--certificate", certificate.to_str().unwrap()];
-        coast.desk.lantern(&words).expect(0);
-    }
-    let words = ["check", "*", "--json", "--password-from", "fd:3"];
-    let outcome = coast.with_password(&words, "low water");
-    assert_ne!(outcome.status, 0);
-    assert_eq!(coast.realm.log().matches("PREAUTH_FAILED").count(), 1, "{}", coast.realm.log());
-    assert!(outcome.text().contains("not tried"), "{}", outcome.text());
-    // Another one is tried, and taken.
-    coast.with_password(&words, PASSWORD).expect(0);
-}
-
-#[test]
 fn the_keeper_holds_no_password_that_only_a_ticket_stood_for() {
     let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
     coast.ticket(&[]);
@@ -338,57 +182,4 @@ fn the_keeper_holds_no_password_that_only_a_ticket_stood_for() {
     let refused = coast.run().expect(249);
     assert!(refused.err.contains("nobody to ask"), "{}", refused.err);
     coast.lantern(&["keeper", "stop"]).expect(0);
-}
-
-/// What stands in for a centre: takes connections, and says this to each.
-fn false_centre(says: &'static [u8]) -> u16 {
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let port = listener.local_addr().unwrap().port();
-    std::thread::spawn(move || {
-        for stream in listener.incoming() {
-            let Ok(mut stream) = stream else { return };
-            std::thread::spawn(move || {
-                let _ = stream.read(&mut [0; 4096]);
-                let _ = stream.write_all(says);
-                // It stays, and says no more.
-                let _ = stream.read(&mut [0; 4096]);
-            });
-        }
-    });
-    port
-}
-
-#[test]
-fn what_answers_for_a_centre_without_being_one_is_told_as_such() {
-    let windows = Windows::light(chart_room());
-    let service = format!("service-name={SERVICE}");
-    let desk = desk_for(&windows, &[&service, "user=keeper@coast.example", "login-by=kerberos"]);
-    trust(&desk, &windows);
-    let configuration = desk.folder.path().join("krb5.conf");
-    let run = |port: u16| {
-        let text = format!("[realms]\nCOAST.EXAMPLE = {{\nkdc = 127.0.0.1:{port}\n}}\n");
-        std::fs::write(&configuration, text).unwrap();
-        let file = desk.folder.path().join("password");
-        std::fs::write(&file, PASSWORD).unwrap();
-        let from = format!("file:{}", file.display());
-        let words = ["run", "chart-room", "--no-questions", "--password-from", &from, "--", "whoami"];
-        let mut command = desk.command(&words);
-        let outcome: Outcome = command.env("KRB5_CONFIG", &configuration).output().unwrap().into();
-        outcome.expect(249).err
-    };
-    // A port where nobody is; a length without end; an answer that breaks off; HTTP; nonsense; a message of another kind.
-    let closed = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-    assert!(run(closed).contains("nothing listens on that port"));
-    for (says, words) in [
-        (&b"\xff\xff\xff\xff"[..], "longer than any"),
-        (b"\x00\x00\x00\x20half", "no answer within"),
-        (b"HTTP/1.1 400 Bad Request\r\n\r\n", "longer than any"),
-        (b"\x00\x00\x00\x04none", "damaged"),
-        (b"\x00\x00\x00\x04\x6d\x02\x30\x00", "damaged"),
-    ] {
-        let err = run(false_centre(says));
-        assert!(err.contains(words), "{words}: {err}");
-        assert!(err.contains("COAST.EXAMPLE"), "{err}");
-    }
-    assert_eq!(windows.seen().refused, 0);
 }

@@ -3,8 +3,6 @@
 // A test that cannot go on says so by panicking.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
 
-#[path = "../../kerberos/tests/realm/mod.rs"]
-mod realm;
 mod support;
 
 use std::net::{Ipv4Addr, TcpStream};
@@ -13,7 +11,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::Instant;
 
-use realm::Realm;
+use support::realm::{self, Realm};
 use support::{Desk, Outcome, PATIENCE};
 
 const SERVICE: &str = "HTTP/chart-room.coast.example";

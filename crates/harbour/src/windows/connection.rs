@@ -12,6 +12,7 @@ use hyper::server::conn::http1;
 use hyper::service::service_fn;
 use hyper::{Request, Response, StatusCode};
 use hyper_util::rt::TokioIo;
+use lantern_winrm::LoginKeys;
 use lantern_winrm::sealed::{Sealed, SealedBy};
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite};
 use tokio::sync::Mutex;
@@ -163,6 +164,17 @@ async fn respond(
         }
     };
     let scheme = header.as_deref().and_then(|header| header.split(' ').next()).unwrap_or_default();
+    let proof = match service.spec.fault {
+        Some(WindowsFault::NoProof) => None,
+        // Of the same length, and made by nobody who has the key.
+        Some(WindowsFault::ForgedProof) => proof.map(|proof| {
+            let mut chars: Vec<char> = proof.chars().collect();
+            let middle = chars.len() / 2;
+            chars.get_mut(middle..middle + 8).unwrap_or_default().fill('A');
+            chars.into_iter().collect()
+        }),
+        _ => proof,
+    };
     let proof = proof.and_then(|proof| HeaderValue::from_str(&format!("{scheme} {proof}")).ok());
     let content_type = request
         .headers()
@@ -173,10 +185,13 @@ async fn respond(
     let body = Limited::new(request.into_body(), MAX_BODY).collect().await.map_err(|_| cut())?.to_bytes();
     let State { login, last, .. } = &mut *state;
     let Login::In { user, keys, .. } = login else { return Ok(refusal(service, None)) };
-    if let (Some(proof), Some(_)) = (&proof, &*keys) {
+    let is_login = is_new && keys.as_ref().is_some_and(|(keys, _)| matches!(keys, LoginKeys::Kerberos(_)));
+    if is_login {
         // Nothing can be sealed before both have the keys: what comes with the login is empty.
         let mut response = with(StatusCode::OK, "text/html", full(""));
-        response.headers_mut().insert(WWW_AUTHENTICATE, proof.clone());
+        if let Some(proof) = proof {
+            response.headers_mut().insert(WWW_AUTHENTICATE, proof);
+        }
         return Ok(response);
     }
     let message = match keys {

@@ -78,6 +78,10 @@ pub enum WindowsFault {
     WantsClear,
     /// It never answers.
     Silent,
+    /// It takes a ticket, and proves nothing of itself in return.
+    NoProof,
+    /// It takes a ticket, and answers with another's proof.
+    ForgedProof,
     /// It asks for a certificate too late: not when TLS is set up.
     AsksLate,
     /// It never answers an interrupt.

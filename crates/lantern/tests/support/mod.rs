@@ -3,10 +3,13 @@
 // Each test file uses its part of this.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod coast;
 pub mod display;
 pub mod fit;
 pub mod keeping;
 pub mod line;
+#[path = "../../../kerberos/tests/realm/mod.rs"]
+pub mod realm;
 pub mod sshd;
 pub mod windows;
 
