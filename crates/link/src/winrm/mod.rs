@@ -1,6 +1,7 @@
 //! Machines that are spoken to by WinRM: connections with TLS or sealed messages, logins, and commands on them.
 
 mod answers;
+mod arrival;
 mod client_certificate;
 mod command;
 mod driver;
