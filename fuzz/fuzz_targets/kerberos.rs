@@ -2,7 +2,8 @@
 #![no_main]
 
 use lantern_kerberos::{
-    Acceptor, Cache, Configuration, EncryptionType, Key, Moment, PasswordLogin, Principal, Refusal, spnego,
+    Acceptor, Cache, Configuration, EncryptionType, Key, Moment, PasswordLogin, Principal, Refusal, manager,
+    spnego,
 };
 use lantern_keys::{SecretString, SystemRandom};
 
@@ -15,6 +16,9 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
             if let Ok(cache) = Cache::decode(bytes) {
                 let _ = (cache.login(0), cache.ended(i64::MAX));
             }
+            let parts: Vec<&[u8]> = bytes.split(|byte| *byte == 0xff).collect();
+            let _ = Cache::of_parts(bytes, parts);
+            let _ = (manager::cache_name(bytes), manager::ticket_ids(bytes));
         }
         1 => {
             let text = String::from_utf8_lossy(bytes);

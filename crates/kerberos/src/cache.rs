@@ -18,6 +18,8 @@ pub enum CacheName {
     File(String),
     /// In a folder, whose file `primary` names the one that is used.
     Folder(String),
+    /// With a program that keeps them, by this name; empty: the one that is used.
+    Manager(String),
     /// In a place that is not read here: its kind.
     Elsewhere(String),
 }
@@ -32,6 +34,7 @@ impl CacheName {
                 Some(file) => Self::File(file.to_owned()),
                 None => Self::Folder(path.to_owned()),
             },
+            Some(("KCM", name)) => Self::Manager(name.to_owned()),
             Some((kind, _)) if !kind.contains('/') && !kind.is_empty() => Self::Elsewhere(kind.to_owned()),
             _ => Self::File(name.to_owned()),
         }
@@ -140,6 +143,22 @@ impl Cache {
         Ok(cache)
     }
 
+    /// Reads what a program that keeps tickets tells: the owner, and tickets, each in the form that version 4 of files has.
+    ///
+    /// # Errors
+    /// One of them ends early.
+    pub fn of_parts<'p>(
+        owner: &[u8],
+        tickets: impl IntoIterator<Item = &'p [u8]>,
+    ) -> Result<Self, KerberosError> {
+        let owner = Reader(owner).principal()?;
+        let mut cache = Self { owner, clock_off: 0, tickets: Vec::new(), others: Vec::new() };
+        for ticket in tickets.into_iter().take(MAX_TICKETS) {
+            cache.entry(&mut Reader(ticket), 4)?;
+        }
+        Ok(cache)
+    }
+
     fn entry(&mut self, reader: &mut Reader<'_>, version: u8) -> Result<(), KerberosError> {
         let (client, server) = (reader.principal()?, reader.principal()?);
         let kind = reader.short()?;
@@ -202,7 +221,8 @@ mod tests {
             ("/tmp/a:b", CacheName::File("/tmp/a:b".into())),
             ("DIR:/run/a", CacheName::Folder("/run/a".into())),
             ("DIR::/run/a/tkt", CacheName::File("/run/a/tkt".into())),
-            ("KCM:", CacheName::Elsewhere("KCM".into())),
+            ("KCM:", CacheName::Manager(String::new())),
+            ("KCM:1000:7", CacheName::Manager("1000:7".into())),
             ("KEYRING:persistent:1000", CacheName::Elsewhere("KEYRING".into())),
             ("API:1", CacheName::Elsewhere("API".into())),
         ] {
@@ -222,6 +242,7 @@ mod tests {
         #[test]
         fn nothing_makes_it_panic(version in 0u8..6, bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
             let _ = Cache::decode(&[&[5, version][..], &bytes].concat());
+            let _ = Cache::of_parts(&bytes, [&bytes[..], &[]]);
         }
     }
 }

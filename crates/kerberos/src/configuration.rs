@@ -24,6 +24,8 @@ pub struct Configuration {
     pub default_realm: Option<String>,
     /// Where tickets are kept.
     pub cache: Option<String>,
+    /// The socket of the program that keeps tickets.
+    pub manager: Option<String>,
     /// Whether centres are looked up in the names' service.
     pub by_dns: Option<bool>,
     centres: BTreeMap<String, Vec<String>>,
@@ -92,6 +94,7 @@ impl Configuration {
         match (place.section.as_str(), place.within.as_slice(), name) {
             ("libdefaults", [], "default_realm") => drop(self.default_realm.get_or_insert(value)),
             ("libdefaults", [], "default_ccache_name") => drop(self.cache.get_or_insert(value)),
+            ("libdefaults", [], "kcm_socket") => drop(self.manager.get_or_insert(value)),
             ("libdefaults", [], "dns_lookup_kdc") => {
                 let is_on =
                     matches!(value.to_ascii_lowercase().as_str(), "true" | "yes" | "y" | "t" | "1" | "on");

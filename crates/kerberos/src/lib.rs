@@ -20,6 +20,7 @@ mod error;
 mod error_message;
 mod gss;
 mod initiator;
+pub mod manager;
 mod messages;
 mod moment;
 mod password_login;

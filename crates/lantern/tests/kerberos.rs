@@ -62,12 +62,12 @@ fn a_folder_of_caches_is_read_and_other_kinds_are_named() {
     coast.ticket(&[]);
     coast.run().expect(0);
     coast.set("login-by=kerberos");
-    coast.cache = "KCM:".into();
+    coast.cache = "KEYRING:persistent:0".into();
     let outcome = coast.run().expect(249);
-    assert!(outcome.err.contains("of the kind KCM"), "{}", outcome.err);
+    assert!(outcome.err.contains("of the kind KEYRING"), "{}", outcome.err);
     coast.set("login-by=");
     let outcome = coast.run().expect(249);
-    assert!(outcome.err.contains("of the kind KCM"), "{}", outcome.err);
+    assert!(outcome.err.contains("of the kind KEYRING"), "{}", outcome.err);
 }
 
 #[test]
@@ -182,4 +182,53 @@ fn the_keeper_holds_no_password_that_only_a_ticket_stood_for() {
     let refused = coast.run().expect(249);
     assert!(refused.err.contains("nobody to ask"), "{}", refused.err);
     coast.lantern(&["keeper", "stop"]).expect(0);
+}
+
+/// A program that keeps tickets, in folders of its own, and tickets in it; then whatever the words say is run.
+const KEEPING: &str = "
+set -e
+mount -t tmpfs none /run
+mount -t tmpfs none /var/lib/sss
+mkdir -p /run/sssd /var/lib/sss/secrets /var/lib/sss/db /var/lib/sss/pipes
+/usr/libexec/sssd/sssd_kcm --uid 0 --gid 0 --logger=stderr 2>/dev/null &
+server=$!
+trap 'kill $server' EXIT
+tries=0
+until [ -S /run/.heim_org.h5l.kcm-socket ]; do sleep 0.05; tries=$((tries + 1)); [ $tries -lt 600 ]; done
+\"$@\"
+echo 'high water' | kinit -c KCM: keeper >/dev/null
+\"$@\"
+kill -STOP $server
+\"$@\"
+kill -CONT $server
+";
+
+#[test]
+fn tickets_that_a_program_keeps_are_read_of_it() {
+    let is_there = std::path::Path::new("/usr/libexec/sssd/sssd_kcm").exists();
+    if !is_there || !rustix::process::geteuid().is_root() {
+        assert!(is_there || std::env::var_os("CI").is_none(), "no program that keeps tickets is installed");
+        eprintln!("skipped: no program that keeps tickets here, or nobody who may start it");
+        return;
+    }
+    let Some(mut coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
+    coast.cache = "KCM:".into();
+    let words = ["run", "chart-room", "--no-questions", "--", "whoami"];
+    let plain = coast.desk.command(&words);
+    let mut command = std::process::Command::new("unshare");
+    // Each time, however it ends.
+    let each = "\"$@\" || echo \"ended with $?\"";
+    command
+        .args(["--mount", "sh", "-c", KEEPING, "sh", "sh", "-c", each, "sh", support::binary()])
+        .args(words);
+    command.env_clear().envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    command.env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin");
+    command.env("KRB5_CONFIG", coast.realm.configuration()).env("KRB5CCNAME", &coast.cache);
+    let outcome: Outcome = command.output().unwrap().into();
+    let out = outcome.text().to_lowercase().replace('\r', "");
+    // None yet; one that lets in; a program that does not answer any more.
+    assert_eq!(out, "ended with 249\nchart-room\\keeper\nended with 249\n", "{}", outcome.err);
+    assert!(outcome.err.contains("KCM: has no ticket of a login"), "{}", outcome.err);
+    assert!(outcome.err.contains("the ticket cache KCM: cannot be used"), "{}", outcome.err);
+    assert_eq!(coast.windows.seen().logins, 1);
 }

@@ -41,7 +41,7 @@ pub(crate) fn advise(failure: &KerberosFailure, name: &str, target: Option<&Targ
             set(&format!("user={owner}")),
         ),
         KerberosFailure::CacheKind { .. } => Advice::new(
-            ["a ticket in a file is found by a variable, for lantern and for others:"],
+            ["a ticket in a file is found by a variable, by lantern and by others:"],
             "export KRB5CCNAME=FILE:$HOME/.tickets; kinit USER@REALM",
         ),
         KerberosFailure::Unreadable { .. } => {

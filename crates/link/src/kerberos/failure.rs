@@ -59,7 +59,7 @@ pub enum KerberosFailure {
         user: String,
     },
     /// Tickets are kept where they are not read.
-    #[error("tickets are kept in a cache of the kind {kind} ({cache}), and only FILE and DIR are read")]
+    #[error("tickets are kept in a cache of the kind {kind} ({cache}), and only FILE, DIR and KCM are read")]
     CacheKind {
         /// The cache.
         cache: String,

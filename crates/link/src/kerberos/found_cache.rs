@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 use lantern_kerberos::{Cache, CacheName, Configuration};
 
 use super::failure::KerberosFailure;
+use super::manager;
 use super::places::KerberosPlaces;
 use super::system::read_limited;
 
@@ -33,8 +34,20 @@ pub(super) fn name(places: &KerberosPlaces, configuration: &Configuration) -> St
 ///
 /// # Errors
 /// It is kept elsewhere, is somebody else's, cannot be read, or is damaged.
-pub(super) fn load(name: &str, is_named: bool) -> Result<Option<Cache>, KerberosFailure> {
+pub(super) fn load(
+    name: &str,
+    is_named: bool,
+    configuration: &Configuration,
+) -> Result<Option<Cache>, KerberosFailure> {
     let path = match CacheName::parse(name) {
+        CacheName::Manager(inner) => {
+            let socket = configuration.manager.as_deref().unwrap_or(manager::USUAL);
+            let unreadable = |error: std::io::Error| KerberosFailure::Unreadable {
+                path: name.to_owned(),
+                why: error.to_string(),
+            };
+            return manager::load(Path::new(socket), &inner).map_err(unreadable);
+        }
         CacheName::File(path) => PathBuf::from(path),
         CacheName::Folder(folder) => in_folder(Path::new(&folder))?,
         CacheName::Elsewhere(kind) => {
@@ -97,19 +110,20 @@ mod tests {
     fn a_folder_names_its_file_and_nothing_beyond_it() {
         let folder = tempfile::tempdir().unwrap();
         let whole = format!("DIR:{}", folder.path().display());
-        assert_eq!(load(&whole, true), Ok(None));
+        assert_eq!(load(&whole, true, &Configuration::default()), Ok(None));
         let primary = folder.path().join(PRIMARY);
         for (text, is_fine) in
             [("tkt-harbour\n", true), ("../tkt", false), ("tkt/../../x", false), ("", false)]
         {
             std::fs::write(&primary, text).unwrap();
-            assert_eq!(load(&whole, true).is_ok(), is_fine, "{text}");
+            assert_eq!(load(&whole, true, &Configuration::default()).is_ok(), is_fine, "{text}");
         }
         std::fs::write(&primary, "tkt-harbour\n").unwrap();
         std::fs::write(folder.path().join("tkt-harbour"), b"\x05\x04").unwrap();
-        let damaged = load(&whole, true).unwrap_err().to_string();
+        let damaged = load(&whole, true, &Configuration::default()).unwrap_err().to_string();
         assert!(damaged.contains("tkt-harbour") && damaged.contains("ends in the middle"), "{damaged}");
-        let elsewhere = load("KEYRING:persistent:1000", true).unwrap_err().to_string();
+        let elsewhere =
+            load("KEYRING:persistent:1000", true, &Configuration::default()).unwrap_err().to_string();
         assert!(elsewhere.contains("of the kind KEYRING"), "{elsewhere}");
     }
 
@@ -119,7 +133,7 @@ mod tests {
         let file = folder.path().join("tickets");
         std::fs::write(&file, b"\x05\x04").unwrap();
         let name = format!("FILE:{}", file.display());
-        let told = |is_named| load(&name, is_named).unwrap_err().to_string();
+        let told = |is_named| load(&name, is_named, &Configuration::default()).unwrap_err().to_string();
         assert!(told(false).contains("ends in the middle"), "{}", told(false));
         // Only an administrator can give a file away.
         if std::os::unix::fs::chown(&file, Some(12_345), None).is_ok() {

@@ -168,8 +168,11 @@ pub(crate) fn begin(wanted: &Wanted<'_>, places: &KerberosPlaces) -> Result<Begu
         return Err(no_realm());
     }
     let name = found_cache::name(places, &configuration);
-    let loaded =
-        if places.ignores_tickets { Ok(None) } else { found_cache::load(&name, places.cache.is_some()) };
+    let loaded = if places.ignores_tickets {
+        Ok(None)
+    } else {
+        found_cache::load(&name, places.cache.is_some(), &configuration)
+    };
     let cache = match loaded {
         Ok(cache) => cache.ok_or_else(|| KerberosFailure::NoTicket { cache: name.clone() }),
         Err(failure) => Err(failure),

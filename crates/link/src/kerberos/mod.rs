@@ -4,6 +4,7 @@ mod centre;
 mod failure;
 mod found_cache;
 mod login;
+mod manager;
 mod places;
 mod system;
 
