@@ -34,6 +34,13 @@ fn a_ticket_lets_in_without_a_password_within_tls_and_without() {
             "{account:#}"
         );
         assert_eq!(coast.windows.seen().refused, 0);
+        // In detail, where that is wanted; keys and tickets are in none of it.
+        let told =
+            coast.lantern(&["-vv", "run", "chart-room", "--no-questions", "--", "whoami"]).expect(0).err;
+        for words in ["there is a ticket of a login", "asking a key distribution centre", SERVICE] {
+            assert!(told.contains(words), "{words}: {told}");
+        }
+        assert!(!told.contains("Negotiate Y") && !told.contains("Ticket {"), "{told}");
     }
 }
 

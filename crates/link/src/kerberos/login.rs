@@ -10,6 +10,7 @@ use lantern_kerberos::{
 use lantern_keys::{SecretString, SystemRandom};
 
 use lantern_ssh::neutralize_line;
+use tracing::debug;
 
 use super::centre::Centres;
 use super::failure::KerberosFailure;
@@ -125,6 +126,7 @@ impl Unproven {
         let explain = |error| explain(error, &realm, what(), moment);
         let mut login = PasswordLogin::new(self.user.clone(), &mut SystemRandom);
         let mut message = login.first(moment).map_err(explain)?;
+        debug!(realm, user = %self.user, "logging in at a key distribution centre");
         let ticket = loop {
             let answer = self.centres.ask(&realm, &message).await?;
             match login.handle(&answer, password, now(0), &mut SystemRandom).map_err(explain)? {
@@ -182,6 +184,8 @@ pub(crate) fn begin(wanted: &Wanted<'_>, places: &KerberosPlaces) -> Result<Begu
         Ok((cache, login)) => {
             let what = of_owner(wanted, &cache.owner, places, &configuration)?;
             if is_same_user(&what.user, &cache.owner) {
+                let owner = neutralize_line(&cache.owner.to_string(), MAX_TEXT);
+                debug!(owner, cache = name, "there is a ticket of a login");
                 return Ok(Begun::Held(Box::new(with_ticket(what, &cache, login))));
             }
             let owner = neutralize_line(&cache.owner.to_string(), MAX_TEXT);
@@ -334,6 +338,7 @@ async fn ask(
     let realm = login.server.gives_tickets_of().unwrap_or_default();
     let explain = |error| explain(error, realm, what.clone(), now(clock_off));
     let request = request.map_err(explain)?;
+    debug!(realm = neutralize_line(realm, MAX_TEXT), what, "asking a key distribution centre");
     let answer = centres.ask(realm, request.message()).await?;
     request.handle(&answer).map_err(explain)
 }
