@@ -82,3 +82,53 @@ pub(super) fn load(socket: &Path, name: &str) -> std::io::Result<Option<Cache>> 
     }
     Cache::of_parts(&owner, tickets.iter().map(|ticket| ticket.as_slice())).map(Some).map_err(damaged)
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+    use std::os::unix::net::UnixListener;
+
+    /// A program that says these, one for each question, and then hangs up.
+    fn told(answers: &'static [&'static [u8]]) -> std::io::Result<Option<Cache>> {
+        let folder = tempfile::tempdir().unwrap();
+        let socket = folder.path().join("socket");
+        let listener = UnixListener::bind(&socket).unwrap();
+        let telling = std::thread::spawn(move || {
+            let (mut line, _) = listener.accept().unwrap();
+            for answer in answers {
+                let mut len = [0; 4];
+                line.read_exact(&mut len).unwrap();
+                line.read_exact(&mut vec![0; u32::from_be_bytes(len) as usize]).unwrap();
+                line.write_all(answer).unwrap();
+            }
+        });
+        let loaded = load(&socket, "");
+        telling.join().unwrap();
+        loaded
+    }
+
+    #[test]
+    fn a_program_that_keeps_nothing_or_says_nonsense_does_no_harm() {
+        const NAME: &[u8] = b"\0\0\0\x06\0\0\0\0\0\0\0\x007\0";
+        const NONE: &[u8] = b"\0\0\0\x04\0\0\0\0\x96\xc7\x3a\xc3";
+        assert_eq!(told(&[NONE]).unwrap(), None);
+        assert_eq!(told(&[NAME, NONE]).unwrap(), None);
+        // Not heard at all.
+        assert_eq!(told(&[b"\0\0\0\0\0\0\0\x01"]).unwrap(), None);
+        const ENDLESS: &[&[u8]] = &[b"\xff\xff\xff\xff\0\0\0\0"];
+        const CUT: &[&[u8]] = &[b"\0\0\0\x10\0\0\0\0short"];
+        const NAMELESS: &[&[u8]] = &[b"\0\0\0\x06\0\0\0\0\0\0\0\0\xff\xff"];
+        const NOBODY: &[&[u8]] = &[NAME, b"\0\0\0\x08\0\0\0\0\0\0\0\0\xff\xff\xff\xff", NONE];
+        for (answers, words) in [
+            (ENDLESS, "longer than any"),
+            (CUT, "failed to fill"),
+            (NAMELESS, "names none"),
+            (NOBODY, "ends in the middle"),
+        ] {
+            let error = told(answers).unwrap_err().to_string();
+            assert!(error.contains(words), "{words}: {error}");
+        }
+        assert_eq!(load(Path::new("/nonexistent/socket"), "").unwrap(), None);
+    }
+}
