@@ -165,7 +165,7 @@ mod tests {
             Presented::from(PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap().public().clone());
         let text = presented.fingerprint().to_string();
         let end = |len: usize| text.get(text.len() - len..).unwrap();
-        // Each letter in its other size; the last character is another in any case, since an end may have no letters.
+        // Each letter in its other size, and each other character another one: an end may have no letters.
         let other_size = |c: char| match c {
             c if c.is_ascii_uppercase() => c.to_ascii_lowercase(),
             c if c.is_ascii_lowercase() => c.to_ascii_uppercase(),
