@@ -18,7 +18,6 @@ impl Refusal {
             code: message.code,
             text: message.text.map(|text| text.0),
             time_there: message.stime.0,
-            realm: message.crealm.map(|realm| realm.0),
             data: message.data.map(|data| data.into_bytes().to_vec()).unwrap_or_default(),
         })
     }

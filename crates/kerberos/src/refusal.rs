@@ -88,8 +88,6 @@ pub struct Refusal {
     pub text: Option<String>,
     /// When the other side says that it is, in seconds since 1970.
     pub time_there: i64,
-    /// The realm of the client that it names, where another one is responsible. Text from outside.
-    pub realm: Option<String>,
     pub(crate) data: Vec<u8>,
 }
 

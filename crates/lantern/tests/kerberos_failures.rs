@@ -159,3 +159,43 @@ fn what_answers_for_a_centre_without_being_one_is_told_as_such() {
     }
     assert_eq!(windows.seen().refused, 0);
 }
+
+/// A centre that passes the first question on, and hangs up at the proof of a password.
+fn centre_that_hangs_up(real: u16) -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for (count, stream) in listener.incoming().enumerate() {
+            let Ok(mut near) = stream else { return };
+            let mut message = vec![0; 4096];
+            let len = near.read(&mut message).unwrap();
+            if count == 0 {
+                let mut far = std::net::TcpStream::connect(("127.0.0.1", real)).unwrap();
+                far.write_all(&message[..len]).unwrap();
+                let len = far.read(&mut message).unwrap();
+                near.write_all(&message[..len]).unwrap();
+            }
+        }
+    });
+    port
+}
+
+#[test]
+fn a_proof_that_nobody_answered_is_shown_to_nobody_else() {
+    let Some(coast) = Coast::new(|_| (), &["user=keeper@coast.example"]) else { return };
+    let real = coast.realm.port;
+    let hangs_up = centre_that_hangs_up(real);
+    // Another centre would answer, and so would the machine itself.
+    let text =
+        format!("[realms]\nCOAST.EXAMPLE = {{\nkdc = 127.0.0.1:{hangs_up}\nkdc = 127.0.0.1:{real}\n}}\n");
+    std::fs::write(coast.realm.configuration(), text).unwrap();
+    let outcome = coast.by_password("low water").expect(249);
+    assert!(outcome.err.contains("shown the proof of the password"), "{}", outcome.err);
+    let log = coast.realm.log();
+    assert_eq!(
+        (log.matches("NEEDED_PREAUTH").count(), log.matches("PREAUTH_FAILED").count()),
+        (1, 0),
+        "{log}"
+    );
+    assert_eq!((coast.windows.seen().logins, coast.windows.seen().refused), (0, 0));
+}

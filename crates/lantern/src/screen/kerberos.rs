@@ -54,6 +54,12 @@ pub(crate) fn advise(failure: &KerberosFailure, name: &str, target: Option<&Targ
             )],
             CENTRES,
         ),
+        KerberosFailure::Unheard { .. } => Advice::new(
+            [
+                "the password may have been counted as a try, so it was tried in no other way; the centre hangs, or the line to it broke",
+            ],
+            format!("lantern check {name}"),
+        ),
         KerberosFailure::Unreached { .. } => Advice::new(
             ["they are spoken to directly, at port 88 by TCP, whichever way the machine itself is reached"],
             CENTRES,

@@ -88,6 +88,16 @@ pub enum KerberosFailure {
         /// Where it was tried, and what came of it.
         tried: Vec<String>,
     },
+    /// A centre was shown what proves the password, and nobody knows what became of that.
+    #[error(
+        "the key distribution centre of {realm} was shown the proof of the password, and said nothing: {why}"
+    )]
+    Unheard {
+        /// The realm.
+        realm: String,
+        /// Why, in words.
+        why: String,
+    },
     /// A centre refused.
     #[error("the key distribution centre of {realm} refused {what}: {source}")]
     Refused {
@@ -139,6 +149,11 @@ impl KerberosFailure {
             Self::Centre { source, .. } => *source == KerberosError::WrongPassword,
             _ => false,
         }
+    }
+
+    /// Whether what was typed must not be tried in another way: it was refused, or may have been counted.
+    pub fn is_last_try(&self) -> bool {
+        self.is_refusal() || matches!(self, Self::Unheard { .. })
     }
 
     /// Whether nothing else was to be expected: where no realm is set up, and nobody has a ticket.

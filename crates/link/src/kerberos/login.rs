@@ -8,7 +8,6 @@ use lantern_kerberos::{
     PasswordLogin, Principal, Refusal, RefusalKind, TicketRequest, forwarded,
 };
 use lantern_keys::{SecretString, SystemRandom};
-
 use lantern_ssh::neutralize_line;
 use tracing::debug;
 
@@ -125,12 +124,16 @@ impl Unproven {
         let what = || format!("{} a ticket", self.user);
         let explain = |error| explain(error, &realm, what(), moment);
         let mut login = PasswordLogin::new(self.user.clone(), &mut SystemRandom);
-        let mut message = login.first(moment).map_err(explain)?;
+        let first = login.first(moment).map_err(explain)?;
         debug!(realm, user = %self.user, "logging in at a key distribution centre");
+        let mut answer = self.centres.ask(&realm, &first).await?;
         let ticket = loop {
-            let answer = self.centres.ask(&realm, &message).await?;
             match login.handle(&answer, password, now(0), &mut SystemRandom).map_err(explain)? {
-                LoginStep::Send(next) => message = next,
+                LoginStep::Send(proof) => {
+                    answer = self.centres.ask_once(&realm, &proof).await.map_err(|failure| {
+                        KerberosFailure::Unheard { realm: realm.clone(), why: failure.to_string() }
+                    })?;
+                }
                 LoginStep::Ticket(ticket) => break *ticket,
             }
         };

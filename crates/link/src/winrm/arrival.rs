@@ -59,7 +59,7 @@ impl Opener {
         if is_only || self.request.login == LoginWay::Best {
             match self.ticket(session, &mut typed, ask).await? {
                 Ok(proof) => return Ok(proof),
-                Err(failure) if is_only || failure.is_refusal() => return Err(failed(failure)),
+                Err(failure) if is_only || failure.is_last_try() => return Err(failed(failure)),
                 Err(failure) => {
                     let why = crate::error::chain(&failure);
                     ask.note(&Note::ByNtlm { machine, why: &why, is_expected: failure.is_expected() });

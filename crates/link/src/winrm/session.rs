@@ -28,7 +28,7 @@ const CLOCKS_AGREE: i64 = 300;
 
 /// What a connection has come to.
 enum State {
-    /// Nobody has said who we are; the hash of the certificate, where there is TLS.
+    /// Nobody has said who we are.
     New,
     /// The machine has said who it is.
     Challenged(Box<Challenged>),

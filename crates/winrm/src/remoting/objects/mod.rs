@@ -98,11 +98,4 @@ impl Objects {
         self.all.push(object);
         Value::Object(ObjectId(self.all.len() - 1))
     }
-
-    /// Adds an object that is told later what it is: so circles are made.
-    pub fn set(&mut self, id: ObjectId, object: Object) {
-        if let Some(place) = self.all.get_mut(id.0) {
-            *place = object;
-        }
-    }
 }
