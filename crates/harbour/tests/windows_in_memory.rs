@@ -82,17 +82,10 @@ impl Scene {
         way.expect = expect;
         way.lines = Some(cable.clone());
         let request = RemoteRequest::Winrm(Box::new(WinrmRequest {
-            way,
             tls,
-            path: "/wsman".into(),
             certificate_names: vec!["chart-room".into()],
-            service_name: None,
             login: LoginWay::Ntlm,
-            kerberos: Default::default(),
-            user_is_said: true,
-            delegate: false,
-            own_certificate: None,
-            language: "en-US".into(),
+            ..WinrmRequest::new(way)
         }));
         let remote = Remote::connect(&request, &Keeper).await?;
         Ok(Self { cable, remote, _folder: folder })

@@ -77,17 +77,9 @@ impl Windows {
         let mut way = ConnectRequest::new(&home, "chart-room", &host, address.port(), "keeper");
         way.expect = Some(TlsCertificate::read(&self.certificate).unwrap().fingerprint());
         RemoteRequest::Winrm(Box::new(WinrmRequest {
-            way,
-            tls: true,
-            path: "/wsman".into(),
             certificate_names: vec!["chart-room".into()],
-            service_name: None,
             login: LoginWay::Ntlm,
-            kerberos: Default::default(),
-            user_is_said: true,
-            delegate: false,
-            own_certificate: None,
-            language: "en-US".into(),
+            ..WinrmRequest::new(way)
         }))
     }
 }

@@ -5,11 +5,6 @@ use lantern_link::{LoginWay, RemoteRequest, WinrmRequest};
 
 use crate::{ReachError, ReachOptions, Target};
 
-/// Where the service is, unless the book says otherwise (MS-WSMV 2.1).
-const USUAL_PATH: &str = "/wsman";
-/// The language of machines' messages: what we know, we say in our own words, and the rest is looked up in this one.
-const LANGUAGE: &str = "en-US";
-
 impl Target {
     /// Everything that a connection needs to know, by whichever protocol the machine is spoken to.
     ///
@@ -30,19 +25,21 @@ impl Target {
             {
                 Err(ReachError::NoCertificate { machine: self.name.clone() })
             }
-            Protocol::Winrm => Ok(RemoteRequest::Winrm(Box::new(WinrmRequest {
-                way,
-                tls: !self.winrm.plain,
-                path: self.winrm.path.clone().unwrap_or_else(|| USUAL_PATH.to_owned()),
-                certificate_names: self.winrm.certificate_name.iter().cloned().collect(),
-                service_name: self.winrm.service_name.clone(),
-                login: self.winrm.login,
-                kerberos: options.kerberos.clone(),
-                user_is_said: self.said_user(options).is_some(),
-                delegate: self.winrm.delegate,
-                own_certificate: self.winrm.certificate.clone(),
-                language: LANGUAGE.to_owned(),
-            }))),
+            Protocol::Winrm => {
+                let usual = WinrmRequest::new(way);
+                Ok(RemoteRequest::Winrm(Box::new(WinrmRequest {
+                    tls: !self.winrm.plain,
+                    path: self.winrm.path.clone().unwrap_or(usual.path),
+                    certificate_names: self.winrm.certificate_name.iter().cloned().collect(),
+                    service_name: self.winrm.service_name.clone(),
+                    login: self.winrm.login,
+                    kerberos: options.kerberos.clone(),
+                    user_is_said: self.said_user(options).is_some(),
+                    delegate: self.winrm.delegate,
+                    own_certificate: self.winrm.certificate.clone(),
+                    ..usual
+                })))
+            }
         }
     }
 }

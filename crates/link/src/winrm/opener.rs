@@ -49,7 +49,29 @@ pub struct WinrmRequest {
     pub language: String,
 }
 
+/// Where the service is, unless the book says otherwise (MS-WSMV 2.1).
+const USUAL_PATH: &str = "/wsman";
+/// The language of machines' messages: what we know, we say in our own words, and the rest is looked up in this one.
+const LANGUAGE: &str = "en-US";
+
 impl WinrmRequest {
+    /// A request with the defaults: TLS, and the best way to log in; Kerberos is nowhere.
+    pub fn new(way: ConnectRequest) -> Self {
+        Self {
+            way,
+            tls: true,
+            path: USUAL_PATH.to_owned(),
+            certificate_names: Vec::new(),
+            service_name: None,
+            login: LoginWay::default(),
+            kerberos: KerberosPlaces::default(),
+            user_is_said: true,
+            delegate: false,
+            own_certificate: None,
+            language: LANGUAGE.to_owned(),
+        }
+    }
+
     /// The host as it is dialed.
     pub(super) fn host(&self) -> &str {
         self.way.addresses.first().map_or("localhost", String::as_str)
