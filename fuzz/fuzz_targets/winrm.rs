@@ -23,7 +23,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     match which % 9 {
         0 => {
             let _ = Request::decode(bytes);
-            for request in [Request::Identify, Request::Receive { command: "A".into() }, Request::Delete] {
+            for request in [Request::Identify, Request::Receive { command: Some("A".into()) }, Request::Delete] {
                 let _ = Response::decode(bytes, &request, "B");
             }
         }
@@ -54,7 +54,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         }
         6 => {
             // Whatever is put together is a message or none, and its objects are written as they were read.
-            for message in Defragmenter::default().take(bytes).unwrap_or_default() {
+            for (_, message) in Defragmenter::default().take(bytes).unwrap_or_default() {
                 let _ = Message::decode(&message);
             }
         }

@@ -30,6 +30,6 @@ pub use serve::{Harbour, LitMachine};
 pub use service::Service;
 pub use spec::{LoginRule, MachineSpec, UserSpec};
 pub use windows::{
-    LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsMachine, WindowsRealm, WindowsSpec,
-    WindowsUser,
+    Endpoint, LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsMachine, WindowsRealm,
+    WindowsSpec, WindowsUser,
 };

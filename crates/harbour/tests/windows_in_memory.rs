@@ -2,108 +2,24 @@
 
 #![allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
+mod scene;
+
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_book::Home;
-use lantern_harbour::{WindowsFault, WindowsMachine, WindowsSpec};
-use lantern_keys::{SecretString, TlsCertificate};
-use lantern_link::{
-    Answer, Answering, Ask, CommandWords, ConnectRequest, Line, Lines, LinkError, LoginWay, Process,
-    ProcessEnd, Program, Question, Remote, RemoteRequest, Runs, WinrmFailure, WinrmRequest,
-};
+use lantern_harbour::{WindowsFault, WindowsSpec};
+use lantern_link::{CommandWords, LinkError, Process, ProcessEnd, Program, Runs, WinrmFailure};
 use lantern_ssh::Stream;
 use proptest::prelude::*;
-use tokio::io::duplex;
-use tokio::runtime::Builder;
+use scene::{Scene, in_its_time, in_no_time, no_tls};
 use tokio::time::{Instant, sleep, timeout};
 
-/// A machine, and the lines to it: of how many bytes at once, and whether there are any.
-#[derive(Debug)]
-struct Cable {
-    machine: WindowsMachine,
-    width: usize,
-    is_down: AtomicBool,
-    opened: AtomicUsize,
-    tried: Mutex<Vec<Instant>>,
-}
-
-impl Lines for Cable {
-    fn open(&self, _host: &str, _port: u16) -> std::io::Result<Line> {
-        self.tried.lock().unwrap().push(Instant::now());
-        if self.is_down.load(Ordering::Relaxed) {
-            return Err(std::io::ErrorKind::ConnectionRefused.into());
-        }
-        self.opened.fetch_add(1, Ordering::Relaxed);
-        let (near, far) = duplex(self.width);
-        self.machine.visit(far);
-        Ok(Box::new(near))
-    }
-}
-
-struct Keeper;
-
-impl Ask for Keeper {
-    fn ask(&self, question: Question) -> Answering {
-        let answer = match question {
-            Question::Password { .. } => Answer::Secret(SecretString::new("high water".into())),
-            _ => Answer::NoOne,
-        };
-        Box::pin(std::future::ready(answer))
-    }
-}
-
-/// A machine that is logged in to, or will be.
-struct Scene {
-    cable: Arc<Cable>,
-    remote: Remote,
-    _folder: tempfile::TempDir,
-}
-
-impl Scene {
-    async fn new(width: usize, change: impl FnOnce(&mut WindowsSpec)) -> Result<Self, LinkError> {
-        let mut spec = WindowsSpec::new("chart-room", 15, "keeper", "high water").unwrap();
-        change(&mut spec);
-        let tls = spec.certificate.is_some();
-        let machine = WindowsMachine::new(spec).unwrap();
-        let expect = machine.certificate().map(|der| TlsCertificate::read(&der).unwrap().fingerprint());
-        let cable = Arc::new(Cable {
-            machine,
-            width,
-            is_down: AtomicBool::new(false),
-            opened: AtomicUsize::new(0),
-            tried: Mutex::default(),
-        });
-        let folder = tempfile::tempdir().unwrap();
-        let home = Home::new(folder.path().to_path_buf());
-        let mut way = ConnectRequest::new(&home, "chart-room", "192.0.2.15", 5986, "keeper");
-        way.expect = expect;
-        way.lines = Some(cable.clone());
-        let request = RemoteRequest::Winrm(Box::new(WinrmRequest {
-            tls,
-            certificate_names: vec!["chart-room".into()],
-            login: LoginWay::Ntlm,
-            ..WinrmRequest::new(way)
-        }));
-        let remote = Remote::connect(&request, &Keeper).await?;
-        Ok(Self { cable, remote, _folder: folder })
-    }
-
-    async fn start(&self, words: &[&str]) -> Process {
-        let words = words.iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect();
-        let runs = Runs::Command(CommandWords { words, each_as_is: true, by_interpreter: false });
-        let program = Program { runs, environment: Vec::new(), terminal: None, agent: false, display: None };
-        self.remote.start(program).await.unwrap().0
-    }
-
-    /// Ends, and the machine has nothing left of it.
-    async fn end(self) {
-        let cable = self.cable.clone();
-        self.remote.close().await;
-        assert_eq!(cable.machine.seen().shells, 0);
-    }
+async fn start(scene: &Scene, words: &[&str]) -> Process {
+    let words = words.iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect();
+    let runs = Runs::Command(CommandWords { words, each_as_is: true, by_interpreter: false });
+    let program = Program { runs, environment: Vec::new(), terminal: None, agent: false, display: None };
+    scene.remote.start(program).await.unwrap().0
 }
 
 /// What a program writes until it ends, and how it ends.
@@ -125,20 +41,6 @@ fn lost(end: &ProcessEnd) -> String {
     }
 }
 
-/// Runs in virtual time.
-fn in_no_time<T>(story: impl Future<Output = T>) -> T {
-    Builder::new_current_thread().enable_all().start_paused(true).build().unwrap().block_on(story)
-}
-
-/// Runs in the time that it takes: where bytes travel one by one, tasks give way so often that virtual time would run ahead of them.
-fn in_its_time<T>(story: impl Future<Output = T>) -> T {
-    Builder::new_current_thread().enable_all().build().unwrap().block_on(story)
-}
-
-fn no_tls(spec: &mut WindowsSpec) {
-    spec.certificate = None;
-}
-
 #[test]
 fn a_program_that_is_silent_for_hours_is_waited_for() {
     for change in [no_tls as fn(&mut WindowsSpec), |_| ()] {
@@ -146,7 +48,7 @@ fn a_program_that_is_silent_for_hours_is_waited_for() {
             let scene = Scene::new(64 * 1024, change).await.unwrap();
             let since = Instant::now();
             // A line each forty minutes: question after question runs out, and is put again.
-            let process = scene.start(&["tides", "3", "2400000"]).await;
+            let process = start(&scene, &["tides", "3", "2400000"]).await;
             let (out, end) = read(&process).await;
             assert_eq!(out, b"tide 1\r\ntide 2\r\ntide 3\r\n");
             assert!(matches!(end, ProcessEnd::Exited(0)), "{end:?}");
@@ -162,7 +64,7 @@ fn a_machine_that_is_gone_for_a_while_is_found_again_and_one_that_stays_away_is_
     for (away, is_found) in [(20, true), (600, false)] {
         in_no_time(async {
             let scene = Scene::new(64 * 1024, |_| ()).await.unwrap();
-            let process = scene.start(&["tides", "2", "100000"]).await;
+            let process = start(&scene, &["tides", "2", "100000"]).await;
             assert_eq!(process.next(Stream::Main).await.unwrap(), "tide 1\r\n");
             let (cable, since) = (scene.cable.clone(), Instant::now());
             cable.is_down.store(true, Ordering::Relaxed);
@@ -209,7 +111,7 @@ fn one_that_hears_no_interrupt_holds_nobody() {
     in_no_time(async {
         let deaf = |spec: &mut WindowsSpec| spec.fault = Some(WindowsFault::Deaf);
         let scene = Scene::new(64 * 1024, deaf).await.unwrap();
-        let process = scene.start(&["wait"]).await;
+        let process = start(&scene, &["wait"]).await;
         assert_eq!(process.next(Stream::Main).await.unwrap(), "waiting\r\n");
         process.signal("INT");
         // It waits on: whoever holds it gives it up.
@@ -228,12 +130,12 @@ proptest! {
         in_its_time(async {
             let change = |spec: &mut WindowsSpec| if is_sealed { spec.certificate = None };
             let scene = Scene::new(width, change).await.unwrap();
-            let (out, end) = read(&scene.start(&["write-bytes", &len.to_string()]).await).await;
+            let (out, end) = read(&start(&scene, &["write-bytes", &len.to_string()]).await).await;
             assert!(matches!(end, ProcessEnd::Exited(0)), "{end:?}");
             let expected: Vec<u8> = (0..len).map(|at| u8::try_from(at % 8192 % 251).unwrap()).collect();
             assert!(out == expected, "{} of {len} bytes", out.len());
             // And the other way, for a second program over a connection of its own.
-            let process = scene.start(&["more"]).await;
+            let process = start(&scene, &["more"]).await;
             let writer = process.clone();
             let mut data = Bytes::from(input.clone());
             tokio::spawn(async move {
@@ -252,7 +154,7 @@ proptest! {
     fn a_line_that_is_cut_at_any_moment_never_ends_in_success(after in 0u64..4_000) {
         in_no_time(async {
             let scene = Scene::new(512, |_| ()).await.unwrap();
-            let process = scene.start(&["tides", "40", "100"]).await;
+            let process = start(&scene, &["tides", "40", "100"]).await;
             let cable = scene.cable.clone();
             let cutting = tokio::spawn(async move {
                 sleep(Duration::from_millis(after)).await;

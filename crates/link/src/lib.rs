@@ -76,4 +76,6 @@ pub use surroundings::{Happened, Surroundings};
 pub use trunk::{
     Account, Channel, ChannelEnd, Grant, Granted, Listening, Opened, Reply, Trunk, Uses, refuse_display,
 };
-pub use winrm::{LoginRefused, LoginWay, UserForm, WinrmFailure, WinrmRequest};
+pub use winrm::{
+    LoginRefused, LoginWay, RemoteSession, SessionNews, SessionOptions, UserForm, WinrmFailure, WinrmRequest,
+};

@@ -6,7 +6,7 @@ use std::time::Duration;
 use crate::WinrmError;
 use crate::fault::Fault;
 use crate::ids::{duration, parse_duration};
-use crate::namespace::{ADDRESSING, ANONYMOUS, FAULT_ACTION, SHELL, SOAP, WSMAN, WSMV, XML};
+use crate::namespace::{ADDRESSING, ANONYMOUS, FAULT_ACTION, SESSIONS, SHELL, SOAP, WSMAN, WSMV, XML};
 use crate::xml::{Element, XmlError, escaped, parse};
 
 /// The headers of a request.
@@ -67,12 +67,19 @@ impl RequestHeaders {
             out.push_str("<w:OptionSet>");
             for (name, value) in &self.options {
                 let (name, value) = (escaped("an option", name)?, escaped("an option", value)?);
-                let _ = write!(out, "<w:Option Name=\"{name}\">{value}</w:Option>");
+                // What kind of shell it is is nothing to be passed over.
+                let must = if self.is_session() { " MustComply=\"true\"" } else { "" };
+                let _ = write!(out, "<w:Option Name=\"{name}\"{must}>{value}</w:Option>");
             }
             out.push_str("</w:OptionSet>");
         }
         let _ = write!(out, "</s:Header><s:Body>{body}</s:Body></s:Envelope>");
         Ok(out)
+    }
+
+    /// Whether it is about a session of PowerShell, and not a command shell.
+    pub fn is_session(&self) -> bool {
+        self.resource.starts_with(SESSIONS)
     }
 
     /// Reads the headers of a request; what is needed must be there.

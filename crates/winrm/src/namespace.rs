@@ -23,6 +23,14 @@ pub const XML: &str = "http://www.w3.org/XML/1998/namespace";
 
 /// The resource of the command shell.
 pub const COMMAND_SHELL: &str = "http://schemas.microsoft.com/wbem/wsman/1/windows/shell/cmd";
+/// Resources of sessions begin with this; behind it stands the endpoint (MS-PSRP 3.1.5.3.1).
+pub const SESSIONS: &str = "http://schemas.microsoft.com/powershell/";
+/// The endpoint that every machine has.
+pub const USUAL_ENDPOINT: &str = "Microsoft.PowerShell";
+/// The fragments that make a session, and those that join one.
+pub const CREATION: &str = "http://schemas.microsoft.com/powershell";
+/// Has a pipeline stop. The standard writes it so.
+pub const REMOTING_STOP: &str = "powershell/signal/crtl_c";
 
 /// WS-Transfer.
 pub const TRANSFER: &str = "http://schemas.xmlsoap.org/ws/2004/09/transfer";

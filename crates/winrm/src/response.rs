@@ -10,7 +10,7 @@ use crate::ids::id;
 use crate::namespace::{
     ADDRESSING, ANONYMOUS, COMMAND_SHELL, COMMAND_STATE, IDENTITY, SHELL, SOAP, TRANSFER, WSMAN,
 };
-use crate::request::Request;
+use crate::request::{Request, of_command};
 use crate::xml::{Element, XmlError, escaped, parse};
 use crate::{Fault, WinrmError};
 
@@ -97,11 +97,11 @@ impl Response {
         let body = answer.body()?;
         match request {
             Request::Create(_) => Ok(Self::Created { shell: id(shell_of(body)?, "ShellId")? }),
-            Request::Command(_) => {
+            Request::Command(_) | Request::Pipeline { .. } => {
                 let command = body.find(SHELL, "CommandId").ok_or(WinrmError::Missing("CommandId"))?;
                 Ok(Self::Started { command: id(command.trimmed(), "CommandId")? })
             }
-            Request::Receive { command } => received(body, command).map(Self::Received),
+            Request::Receive { command } => received(body, command.as_deref()).map(Self::Received),
             _ => Ok(Self::Done),
         }
     }
@@ -149,8 +149,8 @@ impl Response {
             }
             Self::Received(received) => {
                 let command = match request {
-                    Request::Receive { command } => command.as_str(),
-                    _ => "",
+                    Request::Receive { command } => command.as_deref(),
+                    _ => None,
                 };
                 encode_received(&mut body, received, command);
             }
@@ -173,10 +173,12 @@ fn shell_of(body: &Element) -> Result<&str, WinrmError> {
     Ok(shell.ok_or(WinrmError::Missing("ShellId"))?.trimmed())
 }
 
-fn received(body: &Element, command: &str) -> Result<Received, WinrmError> {
+fn received(body: &Element, command: Option<&str>) -> Result<Received, WinrmError> {
     let answer = body.child(SHELL, "ReceiveResponse").ok_or(WinrmError::Missing("ReceiveResponse"))?;
-    let is_ours =
-        |element: &Element| element.attribute("CommandId").is_some_and(|id| id.eq_ignore_ascii_case(command));
+    let is_ours = |element: &Element| match (element.attribute("CommandId"), command) {
+        (Some(id), Some(command)) => id.eq_ignore_ascii_case(command),
+        (id, command) => id.is_none() && command.is_none(),
+    };
     let mut received = Received::default();
     for stream in answer.all(SHELL, "Stream") {
         if !is_ours(stream) {
@@ -219,20 +221,26 @@ fn exit_code(text: &str) -> Option<u32> {
     text.parse().ok().or_else(|| text.parse::<i32>().ok().map(i32::cast_unsigned))
 }
 
-fn encode_received(body: &mut String, received: &Received, command: &str) {
+fn encode_received(body: &mut String, received: &Received, command: Option<&str>) {
+    let of = of_command(command);
     body.push_str("<rsp:ReceiveResponse>");
     for (output, data) in &received.pieces {
         let name = if *output == Output::Main { "stdout" } else { "stderr" };
         let data = Base64::encode_string(data);
-        let _ = write!(body, "<rsp:Stream Name=\"{name}\" CommandId=\"{command}\">{data}</rsp:Stream>");
+        let _ = write!(body, "<rsp:Stream Name=\"{name}\"{of}>{data}</rsp:Stream>");
     }
     if received.is_done {
         for name in ["stdout", "stderr"] {
-            let _ = write!(body, "<rsp:Stream Name=\"{name}\" CommandId=\"{command}\" End=\"true\"/>");
+            let _ = write!(body, "<rsp:Stream Name=\"{name}\"{of} End=\"true\"/>");
         }
     }
+    if command.is_none() {
+        // A session has no state of its own.
+        body.push_str("</rsp:ReceiveResponse>");
+        return;
+    }
     let state = if received.is_done { "Done" } else { "Running" };
-    let _ = write!(body, "<rsp:CommandState CommandId=\"{command}\" State=\"{COMMAND_STATE}{state}\">");
+    let _ = write!(body, "<rsp:CommandState{of} State=\"{COMMAND_STATE}{state}\">");
     if let Some(code) = received.exit {
         let _ = write!(body, "<rsp:ExitCode>{code}</rsp:ExitCode>");
     }

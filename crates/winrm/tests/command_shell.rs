@@ -5,8 +5,8 @@ mod machine;
 use bytes::Bytes;
 use lantern_winrm::limits::MAX_UNSENT;
 use lantern_winrm::{
-    Fault, Lane, NewCommand, NewShell, Output, Request, RequestHeaders, Response, ShellError, ShellEvent,
-    Signal, Wanted,
+    Fault, Lane, NewCommand, NewSession, NewShell, Output, Posts, Request, RequestHeaders, Response, Sent,
+    ShellError, ShellEvent, Signal, Wanted,
 };
 use machine::{Machine, end, output, run, shell};
 use proptest::prelude::*;
@@ -277,12 +277,15 @@ proptest! {
             no_profile: end,
             code_page: Some(65_001),
             idle_time: Some(std::time::Duration::from_secs(180)),
+            session: None,
         };
+        let session = NewSession { id: machine::SHELL.into(), creation: pieces.concat().into() };
+        let session = NewShell { session: Some(session), code_page: None, environment: Vec::new(), working_directory: None, no_profile: false, ..shell.clone() };
         let command = || machine::COMMAND.to_owned();
         let headers = RequestHeaders {
             to: "https://192.0.2.7:5986/wsman".into(),
             action: String::new(),
-            resource: Request::ENDPOINT.into(),
+            resource: lantern_winrm::namespace::COMMAND_SHELL.into(),
             message_id: "0D3C51C8-7C7C-4F0B-AE5D-2E0BB8C0A422".into(),
             session_id: "0D3C51C8-7C7C-4F0B-AE5D-2E0BB8C0A423".into(),
             max_envelope: 153_600,
@@ -294,14 +297,24 @@ proptest! {
         for request in [
             Request::Create(shell),
             Request::Command(NewCommand { line, by_interpreter: end }),
-            Request::Send { command: command(), pieces: pieces.into_iter().map(Bytes::from).collect(), end },
-            Request::Receive { command: command() },
+            Request::Send(Sent { command: Some(command()), is_answer: false, pieces: pieces.iter().cloned().map(Bytes::from).collect(), end }),
+            Request::Receive { command: Some(command()) },
             Request::Signal { command: command(), signal: Signal::Terminate },
             Request::Disconnect { idle_time: std::time::Duration::from_secs(600) },
             Request::Delete,
             Request::Reconnect,
-            Request::Connect,
+            Request::Connect(pieces.concat().into()),
+            Request::Create(session),
+            Request::Pipeline { id: command(), fragments: pieces.concat().into() },
+            Request::Send(Sent { command: None, is_answer: true, pieces: pieces.into_iter().map(Bytes::from).collect(), end: false }),
+            Request::Receive { command: None },
+            Request::Signal { command: command(), signal: Signal::Stop },
         ] {
+            let mut headers = headers.clone();
+            // What a command line says is another thing in a session.
+            if matches!(&request, Request::Pipeline { .. } | Request::Create(NewShell { session: Some(_), .. })) {
+                headers.resource = format!("{}Lamps", lantern_winrm::namespace::SESSIONS);
+            }
             let written = request.encode(headers.clone()).unwrap();
             let (read, back) = Request::decode(written.as_bytes()).unwrap();
             let read = read.unwrap();
@@ -319,7 +332,7 @@ proptest! {
         for _ in 0..3 {
             let post = shell.poll_post(Lane::Main).unwrap().unwrap();
             let answer = machine.answer(&post).unwrap();
-            let _ = Response::decode(text.as_bytes(), &Request::Receive { command: machine::COMMAND.into() }, "X");
+            let _ = Response::decode(text.as_bytes(), &Request::Receive { command: Some(machine::COMMAND.into()) }, "X");
             let _ = Response::decode(&bytes, &Request::Identify, "X");
             let _ = Request::decode(&bytes);
             let _ = Request::decode(&post.body.as_bytes()[..cut.min(post.body.len())]);

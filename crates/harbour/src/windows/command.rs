@@ -99,6 +99,11 @@ impl Command {
         self.until(|state| state.interrupted.then_some(())).await;
     }
 
+    /// What interrupted it has been heard: it may say its last word.
+    pub(super) fn calm(&self) {
+        self.lock().interrupted = false;
+    }
+
     /// It has ended.
     pub(super) fn end(&self, code: u32) {
         let mut state = self.lock();

@@ -6,6 +6,7 @@ mod connection;
 mod kerberos;
 mod login;
 mod programs;
+mod remoting;
 mod service;
 mod spec;
 
@@ -20,7 +21,7 @@ use tracing::debug;
 
 pub use certificate::ServerCertificate;
 pub use service::Seen;
-pub use spec::{Rights, WindowsFault, WindowsRealm, WindowsSpec, WindowsUser};
+pub use spec::{Endpoint, Rights, WindowsFault, WindowsRealm, WindowsSpec, WindowsUser};
 
 use service::Service;
 

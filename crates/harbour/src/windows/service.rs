@@ -6,12 +6,14 @@ use std::time::Duration;
 
 use lantern_keys::SystemRandom;
 use lantern_winrm::{
-    Fault, Identity, NewShell, Output, Received, Request, RequestHeaders, Response, Signal, answer_fault,
+    Fault, Identity, NewShell, Output, Received, Request, RequestHeaders, Response, Sent, Signal,
+    answer_fault, namespace::SESSIONS,
 };
 use tokio::sync::Notify;
 
 use super::command::Command;
 use super::programs::{Place, exists, run};
+use super::remoting::RemotingSession;
 use super::spec::{Rights, WindowsFault, WindowsSpec};
 
 /// What a machine has seen.
@@ -35,6 +37,9 @@ struct Shell {
     user: String,
     new: NewShell,
     commands: HashMap<String, Command>,
+    session: Option<Arc<RemotingSession>>,
+    /// Whether it must be taken up again.
+    is_left: bool,
 }
 
 #[derive(Default)]
@@ -136,6 +141,11 @@ impl Service {
         {
             return Answer::Cut(None);
         }
+        let of_pipeline = headers.is_session() && matches!(request, Request::Receive { command: Some(_) });
+        if of_pipeline && self.fails_now(WindowsFault::LeavesShells) {
+            self.lock().shells.values_mut().for_each(|shell| shell.is_left = true);
+            return Answer::Cut(None);
+        }
         let answered = match self.carry_out(&headers, &request, user).await {
             Ok(response) => response.encode(&request, &id, &uuid()),
             Err(fault) => answer_fault(&fault, &id, &uuid()),
@@ -155,12 +165,18 @@ impl Service {
     ) -> Result<Response, Fault> {
         let gone = || Fault::new(2_150_858_843, "InvalidSelectors", "The shell was not found on the server.");
         if let Request::Create(new) = request {
-            return self.create(new.clone(), user);
+            return self.create(new.clone(), headers, user).await;
         }
         let shell = headers.shell.clone().unwrap_or_default();
-        let known = self.lock().shells.get(&shell).is_some_and(|shell| shell.user == user);
-        if !known {
-            return Err(gone());
+        let known = self
+            .lock()
+            .shells
+            .get(&shell)
+            .filter(|shell| shell.user == user)
+            .map(|shell| (shell.session.clone(), shell.is_left));
+        let (session, is_left) = known.ok_or_else(gone)?;
+        if is_left && !matches!(request, Request::Reconnect | Request::Delete) {
+            return Err(Fault::new(2_150_859_213, "InvalidState", "The shell is disconnected."));
         }
         let command = |id: &str| {
             let state = self.lock();
@@ -186,13 +202,31 @@ impl Service {
                 tokio::spawn(run(new.line.clone(), new.by_interpreter, place, command));
                 Ok(Response::Started { command: id })
             }
-            Request::Send { command: id, pieces, end } => match command(id)?.send(pieces.clone(), *end).await
-            {
-                true => Ok(Response::Done),
-                false => Err(Fault::new(0x8007_00e8, "InternalError", "The pipe is being closed.")),
-            },
+            Request::Pipeline { id, fragments } => {
+                let session = session.ok_or_else(gone)?;
+                let new = Command::new(BTreeMap::new());
+                if let Some(shell) = self.lock().shells.get_mut(&shell) {
+                    shell.commands.insert(id.clone(), new.clone());
+                }
+                session.begin(id, fragments, &new).await?;
+                Ok(Response::Started { command: id.clone() })
+            }
+            Request::Send(sent) if session.is_some() => {
+                session.ok_or_else(gone)?.take(sent).await?;
+                Ok(Response::Done)
+            }
+            Request::Send(Sent { command: id, pieces, end, .. }) => {
+                match command(id.as_deref().unwrap_or_default())?.send(pieces.clone(), *end).await {
+                    true => Ok(Response::Done),
+                    false => Err(Fault::new(0x8007_00e8, "InternalError", "The pipe is being closed.")),
+                }
+            }
             Request::Receive { command: id } => {
-                let command = command(id)?;
+                let of_pipeline = session.is_some() && id.is_some();
+                let command = match (&session, id) {
+                    (Some(session), None) => session.pool(),
+                    (_, id) => command(id.as_deref().unwrap_or_default())?,
+                };
                 if self.fails_now(WindowsFault::ShellVanishes) {
                     self.lock().shells.remove(&shell);
                     return Err(gone());
@@ -201,12 +235,22 @@ impl Service {
                 let most =
                     if self.has_fault(WindowsFault::Crumbs) { 1 } else { headers.max_envelope as usize / 2 };
                 match command.receive(most, headers.timeout).await {
-                    Some(received) => Ok(Response::Received(self.crumbled(received))),
+                    Some(received) => {
+                        Ok(Response::Received(self.garbled(self.crumbled(received), of_pipeline)))
+                    }
                     None => Err(Fault::new(2_150_858_793, "TimedOut", "The operation timed out.")),
                 }
             }
             Request::Signal { command: id, signal } => {
                 let command = command(id)?;
+                if let Some(session) = &session
+                    && *signal == Signal::Terminate
+                {
+                    session.forget(id);
+                    if let Some(shell) = self.lock().shells.get_mut(&shell) {
+                        shell.commands.remove(id);
+                    }
+                }
                 command.interrupt();
                 if *signal == Signal::Terminate {
                     command.end(super::command::INTERRUPTED);
@@ -221,11 +265,17 @@ impl Service {
                 }
                 Ok(Response::Done)
             }
+            Request::Reconnect => {
+                if let Some(shell) = self.lock().shells.get_mut(&shell) {
+                    shell.is_left = false;
+                }
+                Ok(Response::Done)
+            }
             _ => Ok(Response::Done),
         }
     }
 
-    fn create(&self, new: NewShell, user: &str) -> Result<Response, Fault> {
+    async fn create(&self, new: NewShell, headers: &RequestHeaders, user: &str) -> Result<Response, Fault> {
         let bare = user.rsplit('\\').next().unwrap_or(user);
         let rights = self
             .spec
@@ -250,10 +300,34 @@ impl Service {
             }
             _ => {}
         }
-        let id = uuid();
-        let shell = Shell { user: user.to_owned(), new, commands: HashMap::new() };
+        let (mut id, mut session) = (uuid(), None);
+        if let Some(made) = &new.session {
+            let wanted = headers.resource.strip_prefix(SESSIONS).unwrap_or_default();
+            let endpoint = self.spec.endpoints.iter().find(|known| known.name.eq_ignore_ascii_case(wanted));
+            let endpoint = endpoint.cloned().ok_or_else(|| {
+                let text = "The resource URI was not found in the WS-Management catalog.";
+                Fault::new(2_150_858_752, "DestinationUnreachable", text)
+            })?;
+            let place = Place { computer: self.spec.name.clone(), user: user.to_owned() };
+            session = Some(RemotingSession::new(&made.creation, endpoint, place).await?);
+            id = made.id.clone();
+        }
+        let shell = Shell { user: user.to_owned(), new, commands: HashMap::new(), session, is_left: false };
         self.lock().shells.insert(id.clone(), shell);
         Ok(Response::Created { shell: id })
+    }
+
+    /// What a pipeline says, as it is where the machine does not keep to the protocol.
+    fn garbled(&self, mut received: Received, of_pipeline: bool) -> Received {
+        if of_pipeline && self.has_fault(WindowsFault::Garbles) {
+            for (_, piece) in &mut received.pieces {
+                *piece = piece.iter().rev().copied().collect::<Vec<_>>().into();
+            }
+        }
+        if of_pipeline && !received.pieces.is_empty() && self.fails_now(WindowsFault::LeavesOut) {
+            received.pieces.remove(0);
+        }
+        received
     }
 
     /// Streams in as many pieces as there are bytes, where that is what goes wrong.

@@ -37,6 +37,39 @@ pub struct WindowsRealm {
     pub password: SecretString,
 }
 
+/// An endpoint for sessions.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Endpoint {
+    /// Its name.
+    pub name: String,
+    /// Whether it takes commands with parameters, and no scripts.
+    pub commands_only: bool,
+    /// The commands that it shows; none: all.
+    pub visible: Vec<&'static str>,
+}
+
+impl Endpoint {
+    /// What every machine has, and two more: of a newer version, and one for those who keep the lamps, which takes no scripts.
+    pub fn usual() -> Vec<Self> {
+        let open = |name: &str| Self { name: name.to_owned(), ..Self::default() };
+        let keepers = Self {
+            name: "Lamp.Keepers".to_owned(),
+            commands_only: true,
+            visible: vec![
+                "Get-Command",
+                "Get-Lamp",
+                "Set-Lamp",
+                "Get-Tide",
+                "Select-Object",
+                "Measure-Object",
+                "Show-Words",
+                "Wait-Forever",
+            ],
+        };
+        vec![open("Microsoft.PowerShell"), open("PowerShell.7"), keepers]
+    }
+}
+
 /// What goes wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum WindowsFault {
@@ -86,6 +119,12 @@ pub enum WindowsFault {
     AsksLate,
     /// It never answers an interrupt.
     Deaf,
+    /// The connection is cut while a pipeline's output is waited for, once, and its shells must be taken up again after that.
+    LeavesShells,
+    /// A session's pipeline says something that is no message.
+    Garbles,
+    /// It leaves out a fragment of what a pipeline says.
+    LeavesOut,
 }
 
 /// A simulated machine.
@@ -109,6 +148,8 @@ pub struct WindowsSpec {
     pub client_certificates: Vec<(Vec<u8>, String)>,
     /// The realm that it is in.
     pub realm: Option<WindowsRealm>,
+    /// The endpoints that it has for sessions.
+    pub endpoints: Vec<Endpoint>,
     /// How far its clock is ahead, in seconds.
     pub clock_off: i64,
     /// What goes wrong.
@@ -137,6 +178,7 @@ impl WindowsSpec {
             offers: vec!["Negotiate"],
             client_certificates: Vec::new(),
             realm: None,
+            endpoints: Endpoint::usual(),
             clock_off: 0,
             fault: None,
         })

@@ -31,8 +31,10 @@ pub(crate) fn code_of(failure: &WinrmFailure) -> u8 {
         | WinrmFailure::Ntlm { .. } => code::LOGIN,
         WinrmFailure::Unanswered { .. } => code::TIMED_OUT,
         WinrmFailure::Lost { .. } => code::LOST,
-        WinrmFailure::Answer { .. } => code::SESSION,
-        WinrmFailure::Command { .. } | WinrmFailure::HasNo { .. } => code::USAGE,
+        WinrmFailure::Answer { .. } | WinrmFailure::SessionBroke { .. } => code::SESSION,
+        WinrmFailure::Command { .. } | WinrmFailure::HasNo { .. } | WinrmFailure::NotWinrm { .. } => {
+            code::USAGE
+        }
         WinrmFailure::Status { .. } => code::REFUSED,
         _ => code::PROTOCOL,
     }
@@ -157,6 +159,19 @@ pub(crate) fn advise(failure: &WinrmFailure, name: &str, target: Option<&Target>
             ["what answers does not keep to WS-Management: is it the machine that you mean?"],
             format!("lantern --verbose check {name}"),
         ),
+        WinrmFailure::Session { .. } => Advice::new(
+            [
+                "what answers does not keep to the protocol of PowerShell's remoting: is it the machine that you mean?",
+            ],
+            format!("lantern --verbose check {name}"),
+        ),
+        WinrmFailure::SessionBroke { .. } => Advice::new(
+            ["a policy or the configuration of its endpoint may say so, or it ran out of memory"],
+            there("Get-WinEvent Microsoft-Windows-WinRM/Operational -MaxEvents 20"),
+        ),
+        WinrmFailure::NotWinrm { .. } => {
+            Advice::new(["a command goes to it behind --"], format!("lantern run {name} -- COMMAND"))
+        }
         WinrmFailure::Unanswered { .. } => {
             Advice::new(["its service hangs, or the machine is overloaded"], there("Restart-Service WinRM"))
         }

@@ -15,7 +15,9 @@ use lantern_ssh::SessionRequest;
 
 use crate::identity::Identity;
 use crate::program::Program;
-use crate::winrm::{WinrmFailure, WinrmRemote, WinrmRequest, look_at_certificate};
+use crate::winrm::{
+    RemoteSession, SessionOptions, WinrmFailure, WinrmRemote, WinrmRequest, look_at_certificate,
+};
 use crate::{Ask, ByteStream, Captured, ConnectRequest, LinkError, Trunk, capture};
 
 pub use process::{InputEnded, Process, ProcessEnd};
@@ -177,6 +179,17 @@ impl Remote {
             }
         }
         Ok((Process::of_channel(channel, trunk.machine()), start))
+    }
+
+    /// Opens a session of PowerShell.
+    ///
+    /// # Errors
+    /// No connection; there is none over SSH.
+    pub async fn session(&self, options: SessionOptions) -> Result<RemoteSession, LinkError> {
+        match &self.0 {
+            By::Ssh(trunk) => Err(WinrmFailure::NotWinrm { machine: trunk.machine().to_owned() }.into()),
+            By::Winrm(remote) => remote.session(options).await,
+        }
     }
 
     /// Runs a short command of a POSIX shell with this input and reads what it says.

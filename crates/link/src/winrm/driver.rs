@@ -1,11 +1,11 @@
-//! The task that carries a command out: it posts what the state machine has to say, and opens what connections that takes.
+//! The task that carries a command or a session out: it posts what the state machine has to say, and opens what connections that takes.
 
 use std::future::pending;
 use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_winrm::{Lane, Output, Post, ShellError, ShellEvent, Wanted};
+use lantern_winrm::{Lane, Post, Wanted};
 use tokio::time::{Instant, sleep, timeout};
 use tracing::debug;
 
@@ -13,7 +13,7 @@ use super::answers::PostError;
 use super::failure::WinrmFailure;
 use super::opener::Opener;
 use super::session::Session;
-use super::shared::{CommandEnd, Shared};
+use super::shared::{Carried, Shared};
 
 /// How long the end of input waits for the main connection before a second one is made for it: most commands have ended by then, and a login costs more.
 const PATIENCE: Duration = Duration::from_millis(250);
@@ -31,9 +31,9 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 /// Dropped at the end of a task: whoever closes the connection waits for that.
 pub(super) type Done = tokio::sync::mpsc::Sender<()>;
 
-/// What owns the connections of a command.
-pub(super) struct Driver {
-    shared: Arc<Shared>,
+/// What owns the connections of a command or a session.
+pub(super) struct Driver<C> {
+    shared: Arc<Shared<C>>,
     opener: Arc<Opener>,
     _done: Done,
     lost_since: Option<Instant>,
@@ -84,8 +84,8 @@ impl Line {
     }
 }
 
-impl Driver {
-    pub(super) fn new(shared: Arc<Shared>, opener: Arc<Opener>, done: Done) -> Self {
+impl<C: Carried> Driver<C> {
+    pub(super) fn new(shared: Arc<Shared<C>>, opener: Arc<Opener>, done: Done) -> Self {
         Self { shared, opener, _done: done, lost_since: None }
     }
 
@@ -95,14 +95,19 @@ impl Driver {
         let mut soon = None;
         loop {
             self.tell();
-            if self.shared.lock().shell.is_gone() {
+            if self.shared.lock().posts().is_gone() {
                 break;
             }
             self.post(&mut main, Lane::Main);
             self.post(&mut side, Lane::Side);
+            if matches!(main, Line::None) && self.shared.lock().posts().wants_main() {
+                // It ended behind an answer, or while nothing was to be said.
+                self.look_again(&mut main);
+                continue;
+            }
             let wanted = match (&main, &side) {
                 // Whatever is on the main connection holds it.
-                (Line::Busy(_), Line::None) => self.shared.lock().shell.wants_side(),
+                (Line::Busy(_), Line::None) => self.shared.lock().posts().wants_side(),
                 _ => Wanted::Not,
             };
             match (wanted, soon) {
@@ -121,10 +126,10 @@ impl Driver {
             }
             let goodbye = {
                 let state = self.shared.lock();
-                match state.end {
-                    Some(_) => GOODBYE,
-                    None if state.is_dropped => GIVEN_UP,
-                    None => Duration::MAX,
+                match (state.has_ended(), state.is_dropped()) {
+                    (true, _) => GOODBYE,
+                    (false, true) => GIVEN_UP,
+                    (false, false) => Duration::MAX,
                 }
             };
             let came = async {
@@ -139,7 +144,7 @@ impl Driver {
                 Ok(Some((lane, came))) => self.take(lane, came, &mut main),
                 Ok(None) => {}
                 // The machine ends it when its time is over.
-                Err(_) => self.shared.lock().shell.handle_unreachable(),
+                Err(_) => self.shared.lock().posts().handle_unreachable(),
             }
         }
         self.tell();
@@ -155,20 +160,20 @@ impl Driver {
 
     /// Posts what is to be posted on a connection that is free.
     fn post(&self, line: &mut Line, lane: Lane) {
-        let Line::Free(_) = line else { return };
+        let Line::Free(session) = line else { return };
+        if !session.is_open() {
+            *line = Line::None;
+            return;
+        }
         let post = {
             let mut state = self.shared.lock();
-            match state.shell.poll_post(lane) {
+            match state.posts().poll_post(lane) {
                 Ok(Some(post)) => post,
                 Ok(None) => return,
                 Err(why) => {
                     let (machine, what) = (self.shared.machine.clone(), "what cannot be sent");
-                    state.end.get_or_insert(CommandEnd::Failed(WinrmFailure::Answer {
-                        machine,
-                        what,
-                        source: why,
-                    }));
-                    state.shell.close();
+                    state.fail(WinrmFailure::Answer { machine, what, source: why });
+                    state.posts().close();
                     drop(state);
                     self.shared.heard.notify_waiters();
                     return;
@@ -184,19 +189,19 @@ impl Driver {
         match came {
             Came::Answer(number, Ok(answer)) => {
                 self.lost_since = None;
-                self.shared.lock().shell.handle_answer(number, &answer);
+                self.shared.lock().posts().handle_answer(number, &answer);
             }
             Came::Answer(number, Err(PostError::Failure(failure))) => {
                 self.fail(number, failure);
                 // The shell is to be ended all the same.
-                if lane == Lane::Main && self.shared.lock().shell.has_shell() {
+                if lane == Lane::Main && self.shared.lock().posts().has_shell() {
                     *main = self.open(Duration::ZERO);
                 }
             }
             Came::Answer(number, Err(PostError::Lost { is_amid, why })) => {
                 debug!(why, is_amid, "a connection was lost");
-                self.shared.lock().shell.handle_lost(number, is_amid);
-                if lane == Lane::Main && !self.shared.lock().shell.is_gone() {
+                self.shared.lock().posts().handle_lost(number, is_amid);
+                if lane == Lane::Main && !self.shared.lock().posts().is_gone() {
                     self.look_again(main);
                 }
             }
@@ -225,9 +230,9 @@ impl Driver {
         self.lost_since.get_or_insert_with(Instant::now);
         let mut state = self.shared.lock();
         // For the end of a shell one look is enough.
-        let is_enough = state.end.is_some() && pause > Duration::ZERO;
-        match is_over || is_enough || !state.shell.has_shell() {
-            true => state.shell.handle_unreachable(),
+        let is_enough = state.has_ended() && pause > Duration::ZERO;
+        match is_over || is_enough || !state.posts().has_shell() {
+            true => state.posts().handle_unreachable(),
             false => *main = self.open(pause),
         }
     }
@@ -236,61 +241,23 @@ impl Driver {
     fn fail(&self, number: u64, failure: WinrmFailure) {
         let is_refusal = failure.is_refusal();
         self.end_with(failure);
-        self.shared.lock().shell.handle_lost(number, true);
-        if is_refusal || !self.shared.lock().shell.has_shell() {
-            self.shared.lock().shell.handle_unreachable();
+        self.shared.lock().posts().handle_lost(number, true);
+        if is_refusal || !self.shared.lock().posts().has_shell() {
+            self.shared.lock().posts().handle_unreachable();
         }
     }
 
     fn end_with(&self, failure: WinrmFailure) {
         let mut state = self.shared.lock();
-        state.end.get_or_insert(CommandEnd::Failed(failure));
-        state.shell.close();
+        state.fail(failure);
+        state.posts().close();
         drop(state);
         self.shared.heard.notify_waiters();
     }
 
     /// Hands on what has happened.
     fn tell(&self) {
-        let mut state = self.shared.lock();
-        while let Some(event) = state.shell.poll_event() {
-            match event {
-                ShellEvent::Started => state.started = true,
-                ShellEvent::Output(output, piece) => {
-                    let index = usize::from(output == Output::Error);
-                    match state.is_dropped {
-                        true => state.shell.consumed(piece.len()),
-                        false => state.out[index].push_back(piece),
-                    }
-                }
-                ShellEvent::Ended { exit, may_miss: false } => {
-                    state.end.get_or_insert(exit.map_or(CommandEnd::Unknown, CommandEnd::Exited));
-                }
-                ShellEvent::Ended { exit, may_miss: true } => {
-                    let code =
-                        exit.map_or_else(String::new, |code| format!("; the command ended with {code}"));
-                    let why = format!("output may be missing since then{code}");
-                    let machine = self.shared.machine.clone();
-                    state.end.get_or_insert(CommandEnd::Failed(WinrmFailure::Lost { machine, why }));
-                }
-                ShellEvent::Failed(error) => {
-                    let machine = self.shared.machine.clone();
-                    let failure = match error {
-                        ShellError::Refused { what, why } => {
-                            WinrmFailure::Answer { machine, what, source: why }
-                        }
-                        ShellError::Lost { what } => {
-                            WinrmFailure::Lost { machine, why: format!("when it was asked for {what}") }
-                        }
-                    };
-                    state.end.get_or_insert(CommandEnd::Failed(failure));
-                }
-                ShellEvent::Gone => {
-                    state.end.get_or_insert(CommandEnd::Unknown);
-                }
-            }
-        }
-        drop(state);
+        self.shared.lock().settle(&self.shared.machine);
         // Also where nothing happened: room for input may have come.
         self.shared.heard.notify_waiters();
     }

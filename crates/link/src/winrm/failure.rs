@@ -3,6 +3,7 @@
 use lantern_kerberos::Refusal;
 use lantern_winrm::WinrmError;
 use lantern_winrm::ntlm::NtlmError;
+use lantern_winrm::remoting::RemotingError;
 
 use crate::kerberos::KerberosFailure;
 
@@ -202,6 +203,28 @@ pub enum WinrmFailure {
         /// What.
         what: &'static str,
     },
+    /// A session of PowerShell is wanted of a machine that is spoken to by SSH.
+    #[error("sessions of PowerShell go over WinRM, and {machine} is spoken to by SSH")]
+    NotWinrm {
+        /// The machine.
+        machine: String,
+    },
+    /// What a session says makes no sense.
+    #[error("the session on {machine} cannot go on: {source}")]
+    Session {
+        /// The machine.
+        machine: String,
+        /// What is wrong.
+        source: RemotingError,
+    },
+    /// The machine ended the session.
+    #[error("{machine} ended the session{}", because(.why))]
+    SessionBroke {
+        /// The machine.
+        machine: String,
+        /// What it says; it may say nothing.
+        why: String,
+    },
 }
 
 /// A login that was refused.
@@ -251,10 +274,20 @@ impl WinrmFailure {
             | Self::Lost { machine, .. }
             | Self::Command { machine, .. }
             | Self::OwnCertificate { machine, .. }
-            | Self::HasNo { machine, .. } => Some(machine),
+            | Self::HasNo { machine, .. }
+            | Self::NotWinrm { machine }
+            | Self::Session { machine, .. }
+            | Self::SessionBroke { machine, .. } => Some(machine),
             Self::Refused(refused) => Some(&refused.machine),
             _ => None,
         }
+    }
+}
+
+fn because(why: &str) -> String {
+    match why.trim() {
+        "" => String::new(),
+        why => format!(": {why}"),
     }
 }
 

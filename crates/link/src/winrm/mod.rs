@@ -11,6 +11,7 @@ mod login;
 mod look;
 mod opener;
 mod remote;
+mod remoting;
 mod session;
 mod shared;
 mod ticketed;
@@ -18,12 +19,12 @@ mod tls;
 mod trust;
 mod user;
 
-pub(crate) use command::WinrmCommand;
+pub(crate) use command::{CommandEnd, WinrmCommand};
 pub use failure::{LoginRefused, WinrmFailure};
 pub use login::LoginWay;
 pub(crate) use look::look_at_certificate;
 pub use opener::WinrmRequest;
+pub use remote::SessionOptions;
 pub(crate) use remote::WinrmRemote;
-
-pub(crate) use shared::CommandEnd;
+pub use remoting::{RemoteSession, SessionNews};
 pub use user::UserForm;

@@ -5,9 +5,11 @@ use std::time::{Duration, Instant};
 
 use lantern_book::{Hints, Presented};
 use lantern_keys::SystemRandom;
+use lantern_winrm::namespace::USUAL_ENDPOINT;
+use lantern_winrm::remoting::HostFacts;
 use lantern_winrm::{
-    CommandShell, NewCommand, NewShell, Request, RequestHeaders, Response, ShellConfig, WinrmError,
-    interpreter_line, max_envelope, program_line,
+    CommandShell, NewCommand, NewShell, Request, RequestHeaders, Response, ServicePlace, SessionConfig,
+    SessionShell, ShellConfig, WinrmError, interpreter_line, max_envelope, program_line,
 };
 use tokio::sync::mpsc;
 use tokio::time::timeout;
@@ -16,6 +18,7 @@ use super::command::WinrmCommand;
 use super::driver::Done;
 use super::failure::WinrmFailure;
 use super::opener::{Opener, WinrmRequest};
+use super::remoting::RemoteSession;
 use super::session::Session;
 use crate::LinkError;
 use crate::ask::Ask;
@@ -27,6 +30,20 @@ use crate::step::Step;
 const IDLE_TIME: Duration = Duration::from_secs(180);
 /// How long closing waits for the shells on the machine to be ended.
 const GOODBYE: Duration = Duration::from_secs(6);
+
+/// The same for a session in which somebody thinks between two commands.
+const LASTING: Duration = Duration::from_secs(2 * 60 * 60);
+
+/// How a session of PowerShell is to be.
+#[derive(Debug, Clone, Default)]
+pub struct SessionOptions {
+    /// The endpoint, by its name on the machine; none: the one that every machine has.
+    pub endpoint: Option<String>,
+    /// Our terminal.
+    pub host: HostFacts,
+    /// Whether somebody may think between two pipelines: then the machine keeps it for longer where it hears nothing.
+    pub is_lasting: bool,
+}
 
 /// A machine that is logged in to. Clones are the same one.
 #[derive(Clone)]
@@ -124,11 +141,8 @@ impl WinrmRemote {
     /// It cannot be handed over as it is meant; no connection.
     pub(crate) async fn start(&self, program: &Program) -> Result<WinrmCommand, LinkError> {
         let command = understood(self.machine(), program)?;
-        let hints = Hints::of(&self.opener.request.way.home);
         let config = ShellConfig {
-            url: self.opener.request.url(),
-            language: self.opener.request.language.clone(),
-            max_envelope: max_envelope(hints.stack(self.machine())),
+            place: self.place(),
             shell: NewShell {
                 environment: program.environment.clone(),
                 idle_time: Some(IDLE_TIME),
@@ -136,14 +150,47 @@ impl WinrmRemote {
             },
             command,
         };
+        let session = self.connection().await?;
+        let shell = CommandShell::new(config, Box::new(SystemRandom));
+        Ok(WinrmCommand::start(self.opener.clone(), session, shell, self.done.clone()))
+    }
+
+    /// Opens a session of PowerShell.
+    ///
+    /// # Errors
+    /// No connection.
+    pub(crate) async fn session(&self, options: SessionOptions) -> Result<RemoteSession, LinkError> {
+        let config = SessionConfig {
+            place: self.place(),
+            endpoint: options.endpoint.unwrap_or_else(|| USUAL_ENDPOINT.to_owned()),
+            host: options.host,
+            idle_time: Some(if options.is_lasting { LASTING } else { IDLE_TIME }),
+            no_profile: false,
+        };
+        let session = self.connection().await?;
+        let shell = SessionShell::new(config);
+        Ok(RemoteSession::start(self.opener.clone(), session, shell, self.done.clone()))
+    }
+
+    /// Where the service is. Envelopes stay small until the machine is known to take large ones.
+    fn place(&self) -> ServicePlace {
+        let hints = Hints::of(&self.opener.request.way.home);
+        ServicePlace {
+            url: self.opener.request.url(),
+            language: self.opener.request.language.clone(),
+            max_envelope: max_envelope(hints.stack(self.machine())),
+        }
+    }
+
+    /// The connection that is there already, or another.
+    async fn connection(&self) -> Result<Session, LinkError> {
         let first = self.first.lock().unwrap_or_else(PoisonError::into_inner).take();
         let session = match first {
             Some(session) => session,
             None => self.opener.again().await?,
         };
         self.opener.note_used();
-        let shell = CommandShell::new(config, Box::new(SystemRandom));
-        Ok(WinrmCommand::start(self.opener.clone(), session, shell, self.done.clone()))
+        Ok(session)
     }
 
     /// Waits until the machine has ended what was begun there.

@@ -1,22 +1,64 @@
-//! What comes of answers, and of connections that are lost.
+//! How a command is brought to a machine: what is posted when, and what comes of answers and of connections that are lost.
 
-use super::{CommandShell, InFlight, ShellError, ShellEvent, Stage, UTF_8};
+use super::{CommandShell, ShellError, ShellEvent, Stage, UTF_8};
 use crate::fault_code::FaultKind;
+use crate::limits::OPERATION_TIMEOUT;
+use crate::posting::{Lane, Post, Posts, Wanted};
 use crate::{Received, Request, Response, WinrmError};
 
-impl CommandShell {
-    fn landed(&mut self, number: u64) -> Option<InFlight> {
-        let index = self.in_flight.iter().position(|flight| flight.number == number)?;
-        Some(self.in_flight.remove(index))
+/// Output that may wait to be taken before more is asked for, in bytes.
+const MAX_UNTAKEN: usize = 1024 * 1024;
+
+impl Posts for CommandShell {
+    fn wants_main(&self) -> bool {
+        self.stage != Stage::Gone
     }
 
-    /// Takes the answer to a post.
-    pub fn handle_answer(&mut self, number: u64, bytes: &[u8]) {
-        let Some(flight) = self.landed(number) else { return };
+    fn wants_side(&self) -> Wanted {
+        let is_busy = self.poster.is_busy(Lane::Side);
+        if self.stage != Stage::Running || is_busy {
+            return Wanted::Not;
+        }
+        match (self.signals.is_empty() && self.unsent.is_empty(), self.input_ended && !self.input_over) {
+            (false, _) => Wanted::Now,
+            (true, true) => Wanted::Soon,
+            (true, false) => Wanted::Not,
+        }
+    }
+
+    fn poll_post(&mut self, lane: Lane) -> Result<Option<Post>, WinrmError> {
+        if self.poster.is_busy(lane) {
+            return Ok(None);
+        }
+        let side_is_free = !self.poster.is_busy(Lane::Side);
+        let request = match (lane, self.stage) {
+            (Lane::Main, Stage::New) => Request::Create(self.new_shell.clone()),
+            (Lane::Main, Stage::HasShell) => Request::Command(self.new_command.clone()),
+            (Lane::Main, Stage::Left) => Request::Reconnect,
+            (Lane::Main, Stage::Running) => match self.said_first(side_is_free) {
+                Some(request) => request,
+                None if self.untaken < MAX_UNTAKEN => {
+                    Request::Receive { command: Some(self.command.clone()) }
+                }
+                None => return Ok(None),
+            },
+            // What is under way ends with the shell.
+            (Lane::Main, Stage::Over) if self.poster.shell.is_some() => Request::Delete,
+            (Lane::Side, Stage::Running) => match self.said() {
+                Some(request) => request,
+                None => return Ok(None),
+            },
+            _ => return Ok(None),
+        };
+        self.poster.post(lane, request, OPERATION_TIMEOUT).map(Some)
+    }
+
+    fn handle_answer(&mut self, number: u64, bytes: &[u8]) {
+        let Some(flight) = self.poster.landed(number) else { return };
         let answer = Response::decode(bytes, &flight.request, &flight.message_id);
         match (flight.request, answer) {
             (Request::Create(_), Ok(Response::Created { shell })) => {
-                self.shell = Some(shell);
+                self.poster.shell = Some(shell);
                 self.advance(Stage::HasShell);
             }
             (Request::Create(shell), Err(WinrmError::Fault(fault)))
@@ -25,7 +67,7 @@ impl CommandShell {
                     && self.stage == Stage::New =>
             {
                 // It writes in its own, then.
-                self.config.shell.code_page = None;
+                self.new_shell.code_page = None;
             }
             (Request::Command(_), Ok(Response::Started { command })) => {
                 self.command = command;
@@ -52,9 +94,9 @@ impl CommandShell {
                 self.advance(Stage::Running);
             }
             (Request::Reconnect, Err(_)) => self.fail(ShellError::Lost { what: "output" }),
-            (Request::Send { .. } | Request::Signal { .. }, Ok(_)) => {}
+            (Request::Send(_) | Request::Signal { .. }, Ok(_)) => {}
             // Whoever reads no more has ended, or will say by its end what it made of that: the next question for output tells.
-            (Request::Send { .. } | Request::Signal { .. }, Err(WinrmError::Fault(fault)))
+            (Request::Send(_) | Request::Signal { .. }, Err(WinrmError::Fault(fault)))
                 if matches!(fault.kind(), FaultKind::CommandEnded | FaultKind::ShellGone) =>
             {
                 self.drop_input();
@@ -68,7 +110,7 @@ impl CommandShell {
                 let is_gone =
                     matches!(&why, WinrmError::Fault(fault) if fault.kind() == FaultKind::ShellGone);
                 let error = ShellError::Refused { what, why };
-                match is_gone || self.shell.is_none() {
+                match is_gone || self.poster.shell.is_none() {
                     true => self.gone_with(error),
                     false => self.fail(error),
                 }
@@ -80,9 +122,8 @@ impl CommandShell {
         }
     }
 
-    /// Notes that a connection ended before the answer to a post was there; `is_amid`: a part of it had come.
-    pub fn handle_lost(&mut self, number: u64, is_amid: bool) {
-        let Some(flight) = self.landed(number) else { return };
+    fn handle_lost(&mut self, number: u64, is_amid: bool) {
+        let Some(flight) = self.poster.landed(number) else { return };
         match flight.request {
             // The machine may have handed output to the connection that was lost: what follows is shown, and never taken for all there was.
             Request::Receive { .. } if !is_amid => self.lost_receive = true,
@@ -91,15 +132,16 @@ impl CommandShell {
                 self.events.push_back(ShellEvent::Gone);
             }
             Request::Signal { .. } => {}
-            request if self.shell.is_none() => self.gone_with(ShellError::Lost { what: request.name() }),
+            request if self.poster.shell.is_none() => {
+                self.gone_with(ShellError::Lost { what: request.name() })
+            }
             request => self.fail(ShellError::Lost { what: request.name() }),
         }
     }
 
-    /// Notes that there is no way to the machine any more: nothing more is asked, and the shell is left to its idle time.
-    pub fn handle_unreachable(&mut self) {
+    fn handle_unreachable(&mut self) {
         if self.stage != Stage::Gone {
-            self.in_flight.clear();
+            self.poster.in_flight.clear();
             match self.stage {
                 Stage::Over => {
                     self.stage = Stage::Gone;
@@ -110,6 +152,29 @@ impl CommandShell {
         }
     }
 
+    fn close(&mut self) {
+        self.stage = match (self.stage, &self.poster.shell) {
+            (Stage::Gone, _) => return,
+            // A shell whose name has not been heard yet is heard of, and ended then.
+            (_, None) if self.poster.in_flight.is_empty() => {
+                self.events.push_back(ShellEvent::Gone);
+                Stage::Gone
+            }
+            _ => Stage::Over,
+        };
+        self.drop_input();
+    }
+
+    fn is_gone(&self) -> bool {
+        self.stage == Stage::Gone
+    }
+
+    fn has_shell(&self) -> bool {
+        self.poster.shell.is_some() && self.stage != Stage::Gone
+    }
+}
+
+impl CommandShell {
     /// Goes on, unless the command has been given up meanwhile.
     fn advance(&mut self, to: Stage) -> bool {
         let goes_on = !matches!(self.stage, Stage::Over | Stage::Gone);

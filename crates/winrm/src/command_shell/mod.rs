@@ -1,21 +1,22 @@
 //! One command on a machine, from the shell that is made for it to the shell's end.
 //!
 //! Whoever drives this has a main connection, and opens a second one where something must be said while the machine holds the question for output. It asks
-//! [`CommandShell::poll_post`] what to post on a connection that is free, hands the answer to [`CommandShell::handle_answer`], and takes what came of it
+//! [`Posts::poll_post`](crate::Posts::poll_post) what to post on a connection that is free, hands the answer to [`Posts::handle_answer`](crate::Posts::handle_answer), and takes what came of it
 //! from [`CommandShell::poll_event`].
 
 mod answers;
 mod posts;
 
 use std::collections::VecDeque;
-use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_keys::RandomSource;
 
-use crate::ids::uuid;
 use crate::limits::MAX_UNSENT;
-use crate::{NewCommand, NewShell, Output, Request, Signal, WinrmError};
+use crate::namespace::COMMAND_SHELL;
+use crate::posting::{Poster, ServicePlace};
+use crate::remoting::RemotingError;
+use crate::{NewCommand, NewShell, Output, Signal, WinrmError};
 
 /// Code page 65001: UTF-8.
 const UTF_8: u32 = 65_001;
@@ -23,49 +24,12 @@ const UTF_8: u32 = 65_001;
 /// What a command shell has to know.
 #[derive(Debug, Clone)]
 pub struct ShellConfig {
-    /// The URL of the service, as its headers say it.
-    pub url: String,
-    /// The language of the machine's messages.
-    pub language: String,
-    /// The largest answers that are asked for, in bytes.
-    pub max_envelope: u32,
+    /// Where the service is.
+    pub place: ServicePlace,
     /// The shell.
     pub shell: NewShell,
     /// The command.
     pub command: NewCommand,
-}
-
-/// Something to be posted.
-#[derive(Debug, Clone)]
-pub struct Post {
-    /// Its number, for the answer.
-    pub number: u64,
-    /// The envelope.
-    pub body: String,
-    /// What it asks for, in a word.
-    pub what: &'static str,
-    /// How long its answer may take; none: as long as a login's.
-    pub limit: Option<Duration>,
-}
-
-/// Which connection is free.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Lane {
-    /// The one on which output is waited for.
-    Main,
-    /// The other.
-    Side,
-}
-
-/// How much a second connection is wanted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Wanted {
-    /// There is nothing to say.
-    Not,
-    /// The end of input is to be said, to a program that may never ask.
-    Soon,
-    /// Now.
-    Now,
 }
 
 /// What happened.
@@ -100,6 +64,13 @@ pub enum ShellError {
         #[source]
         why: WinrmError,
     },
+    /// What the session says makes no sense.
+    #[error("the session cannot go on")]
+    Session {
+        /// What is wrong.
+        #[source]
+        why: RemotingError,
+    },
     /// The connection was lost at a point from which nobody can tell what happened.
     #[error("the connection was lost when it was asked for {what}")]
     Lost {
@@ -125,23 +96,13 @@ enum Stage {
     Gone,
 }
 
-struct InFlight {
-    number: u64,
-    lane: Lane,
-    request: Request,
-    message_id: String,
-}
-
 /// The state machine of a command.
 pub struct CommandShell {
-    config: ShellConfig,
-    random: Box<dyn RandomSource + Send>,
-    session_id: String,
+    new_shell: NewShell,
+    new_command: NewCommand,
+    poster: Poster,
     stage: Stage,
-    shell: Option<String>,
     command: String,
-    in_flight: Vec<InFlight>,
-    posted: u64,
     unsent: VecDeque<Bytes>,
     unsent_bytes: usize,
     input_ended: bool,
@@ -157,25 +118,22 @@ impl std::fmt::Debug for CommandShell {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("CommandShell")
             .field("stage", &self.stage)
-            .field("shell", &self.shell)
+            .field("shell", &self.poster.shell)
             .finish_non_exhaustive()
     }
 }
 
 impl CommandShell {
     /// A command that nobody has been asked for yet. Its output is asked for in UTF-8 where the machine has that.
-    pub fn new(mut config: ShellConfig, mut random: Box<dyn RandomSource + Send>) -> Self {
-        config.shell.code_page.get_or_insert(UTF_8);
-        let session_id = uuid(random.as_mut());
+    pub fn new(config: ShellConfig, random: Box<dyn RandomSource + Send>) -> Self {
+        let ShellConfig { place, shell: mut new_shell, command: new_command } = config;
+        new_shell.code_page.get_or_insert(UTF_8);
         Self {
-            config,
-            random,
-            session_id,
+            new_shell,
+            new_command,
+            poster: Poster::new(place, COMMAND_SHELL.to_owned(), random),
             stage: Stage::New,
-            shell: None,
             command: String::new(),
-            in_flight: Vec::new(),
-            posted: 0,
             unsent: VecDeque::new(),
             unsent_bytes: 0,
             input_ended: false,
@@ -228,38 +186,14 @@ impl CommandShell {
         self.untaken = self.untaken.saturating_sub(bytes);
     }
 
-    /// Gives the command up: its shell is ended.
-    pub fn close(&mut self) {
-        self.stage = match (self.stage, &self.shell) {
-            (Stage::Gone, _) => return,
-            // A shell whose name has not been heard yet is heard of, and ended then.
-            (_, None) if self.in_flight.is_empty() => {
-                self.events.push_back(ShellEvent::Gone);
-                Stage::Gone
-            }
-            _ => Stage::Over,
-        };
-        self.drop_input();
-    }
-
     fn drop_input(&mut self) {
         self.unsent.clear();
         (self.unsent_bytes, self.input_over) = (0, true);
         self.signals.clear();
     }
 
-    /// Whether the shell is gone.
-    pub fn is_gone(&self) -> bool {
-        self.stage == Stage::Gone
-    }
-
-    /// Whether a shell stands there that is to be ended.
-    pub fn has_shell(&self) -> bool {
-        self.shell.is_some() && self.stage != Stage::Gone
-    }
-
     /// Whether the answer to this is being waited for.
     pub fn is_waiting(&self, number: u64) -> bool {
-        self.in_flight.iter().any(|flight| flight.number == number)
+        self.poster.in_flight.iter().any(|flight| flight.number == number)
     }
 }

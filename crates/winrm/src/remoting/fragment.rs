@@ -53,14 +53,18 @@ pub struct Defragmenter {
     open: Option<(u64, u64, Vec<u8>)>,
     /// The number of the last message.
     last: u64,
+    /// Whether what was under way may be lost: what comes next tells.
+    fears: bool,
+    /// Whether what comes is the rest of something that is lost.
+    skips: bool,
 }
 
 impl Defragmenter {
-    /// Takes bytes, cut anywhere; the messages that are whole with them, in order.
+    /// Takes bytes, cut anywhere; the messages that are whole with them, in order, each with its number.
     ///
     /// # Errors
     /// A fragment is missing, came twice, or is longer than any; nothing can be taken after that.
-    pub fn take(&mut self, bytes: &[u8]) -> Result<Vec<Vec<u8>>, RemotingError> {
+    pub fn take(&mut self, bytes: &[u8]) -> Result<Vec<(u64, Vec<u8>)>, RemotingError> {
         self.begun.extend_from_slice(bytes);
         let (mut at, mut whole) = (0, Vec::new());
         while let Some((head, rest)) =
@@ -76,8 +80,12 @@ impl Defragmenter {
             }
             let Some(data) = rest.get(..len) else { break };
             at += FRAGMENT_HEAD + len;
+            // A copy of its own, which does not hold what came around it.
             let data = data.to_vec();
-            whole.extend(self.join(object, number, ends, data)?);
+            if self.passes_over(object, number, ends) {
+                continue;
+            }
+            whole.extend(self.join(object, number, ends, data)?.map(|message| (object, message)));
         }
         self.begun.drain(..at);
         Ok(whole)
@@ -122,6 +130,34 @@ impl Defragmenter {
         Ok(Some(message))
     }
 
+    /// Notes that what was under way may be lost: where what comes next does not follow on what came, that is no error. That a message is missing shows in their
+    /// numbers.
+    pub fn resume(&mut self) {
+        self.begun.clear();
+        self.fears = true;
+    }
+
+    /// Whether something may be lost, and nothing has come since that would tell.
+    pub fn fears_loss(&self) -> bool {
+        self.fears
+    }
+
+    /// Whether this fragment is to be passed over, since it is the rest of something that is lost.
+    fn passes_over(&mut self, object: u64, number: u64, ends: u8) -> bool {
+        if std::mem::take(&mut self.fears) {
+            let follows = match &self.open {
+                Some((open, came, _)) => *open == object && *came == number,
+                None => ends & START != 0,
+            };
+            self.skips = !follows;
+            if !follows {
+                self.open = None;
+            }
+        }
+        self.skips &= ends & START == 0;
+        self.skips
+    }
+
     /// Whether something is begun that is not whole.
     pub fn is_amid(&self) -> bool {
         self.open.is_some() || !self.begun.is_empty()
@@ -148,7 +184,10 @@ mod tests {
         let mut fragmenter = Fragmenter::default();
         let (one, two) = (fragmenter.cut(b"abcdef", FRAGMENT_HEAD + 2), fragmenter.cut(b"g", 100));
         let take = |order: &[&[u8]]| Defragmenter::default().take(&order.concat());
-        assert_eq!(take(&[&one[0], &one[1], &one[2], &two[0]]).unwrap(), [&b"abcdef"[..], b"g"]);
+        assert_eq!(
+            take(&[&one[0], &one[1], &one[2], &two[0]]).unwrap(),
+            [(1, b"abcdef".to_vec()), (2, b"g".to_vec())]
+        );
         assert_eq!(take(&[&one[0], &one[2]]), Err(RemotingError::Gap { expected: 1, met: 2 }));
         assert_eq!(take(&[&one[0], &one[0]]), Err(RemotingError::Fragment("it begins twice")));
         assert_eq!(take(&[&one[1]]), Err(RemotingError::Fragment("it begins in the middle")));
@@ -157,6 +196,25 @@ mod tests {
         let mut endless = one[0].clone();
         endless[17..21].fill(0xff);
         assert_eq!(take(&[&endless]), Err(RemotingError::Fragment("it is longer than any")));
+    }
+
+    #[test]
+    fn after_a_loss_it_goes_on_with_what_is_whole() {
+        let mut fragmenter = Fragmenter::default();
+        let (one, two) = (fragmenter.cut(b"abcdef", FRAGMENT_HEAD + 2), fragmenter.cut(b"g", 100));
+        for (lost, expected) in [
+            (0, vec![(1, b"abcdef".to_vec()), (2, b"g".to_vec())]),
+            (1, vec![(2, b"g".to_vec())]),
+            (2, vec![(2, b"g".to_vec())]),
+        ] {
+            let mut defragmenter = Defragmenter::default();
+            assert_eq!(defragmenter.take(&one[0]).unwrap(), []);
+            defragmenter.resume();
+            assert!(defragmenter.fears_loss());
+            let rest: Vec<u8> = one[1 + lost..].iter().chain(&two).flatten().copied().collect();
+            assert_eq!(defragmenter.take(&rest).unwrap(), expected, "{lost}");
+            assert!(!defragmenter.fears_loss() && !defragmenter.is_amid());
+        }
     }
 
     #[test]
@@ -188,7 +246,8 @@ mod tests {
             for piece in bytes.chunks(step) {
                 met.extend(defragmenter.take(piece).unwrap());
             }
-            prop_assert_eq!(met, messages);
+            let numbered: Vec<_> = (1u64..).zip(messages).collect();
+            prop_assert_eq!(met, numbered);
             prop_assert!(!defragmenter.is_amid());
         }
 

@@ -11,3 +11,7 @@ pub const MAX_VALUES: usize = 1_000_000;
 pub const MAX_TYPES: usize = 64;
 /// Most bytes that a fragment brings: a whole envelope has no more.
 pub const MAX_BLOB: usize = 8 * 1024 * 1024;
+/// Most bytes of one object as JSON: four times the longest message, which few references can turn into as much as there is memory.
+pub const MAX_JSON: usize = 128 * 1024 * 1024;
+/// Most questions of one pipeline that wait for an answer: it stops at each.
+pub const MAX_ASKED: usize = 16;

@@ -5,8 +5,8 @@
 use bytes::Bytes;
 use lantern_keys::RandomSource;
 use lantern_winrm::{
-    CommandShell, Fault, Lane, NewCommand, NewShell, Output, Post, Received, Request, Response, ShellConfig,
-    ShellEvent, Signal, answer_fault,
+    CommandShell, Fault, Lane, NewCommand, NewShell, Output, Post, Posts, Received, Request, Response, Sent,
+    ServicePlace, ShellConfig, ShellEvent, Signal, answer_fault,
 };
 
 /// Random bytes for names: they need only differ.
@@ -70,8 +70,8 @@ impl Machine {
                 Err(Fault::new(2_150_858_843, "InvalidSelectors", "gone"))
             }
             Request::Command(_) => Ok(Response::Started { command: COMMAND.into() }),
-            Request::Send { pieces, end, command } => {
-                assert_eq!(command, COMMAND);
+            Request::Send(Sent { pieces, end, command, .. }) => {
+                assert_eq!(command.as_deref(), Some(COMMAND));
                 self.input.extend(pieces.concat());
                 self.input_ended |= end;
                 self.refuses_input.clone().map_or(Ok(Response::Done), Err)
@@ -101,9 +101,11 @@ impl Machine {
 
 pub(crate) fn shell() -> CommandShell {
     let config = ShellConfig {
-        url: "https://chart-room:5986/wsman".into(),
-        language: "en-US".into(),
-        max_envelope: 153_600,
+        place: ServicePlace {
+            url: "https://chart-room:5986/wsman".into(),
+            language: "en-US".into(),
+            max_envelope: 153_600,
+        },
         shell: NewShell::default(),
         command: NewCommand { line: "tide.exe \"high water\"".into(), by_interpreter: false },
     };

@@ -2,11 +2,14 @@
 //!
 //! Objects refer to each other, and may do so in circles: they are kept side by side, and a [`Value`] names one of them.
 
+mod build;
 mod escape;
+mod json;
 mod primitive;
 mod read;
 #[cfg(test)]
 mod tests;
+mod text;
 mod write;
 
 use std::sync::Arc;
