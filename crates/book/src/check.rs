@@ -72,6 +72,12 @@ pub(crate) fn check_service_name(name: &str) -> Verdict {
     rule(matches!(parts, Some((Ok(()), Ok(())))), "must be CLASS/HOST, as in HTTP/chart-room.example")
 }
 
+/// An endpoint for sessions, as it stands in the name of a resource.
+pub(crate) fn check_endpoint(name: &str) -> Verdict {
+    let good = !name.is_empty() && name.len() <= 256 && name.chars().all(is_plain);
+    rule(good, "must be the name of an endpoint: letters, digits, `-`, `_` and `.`")
+}
+
 /// A path of a URL, as it stands in a request.
 pub(crate) fn check_path(path: &str) -> Verdict {
     let plain = |c: char| c.is_ascii_alphanumeric() || "-._~/%?=&".contains(c);

@@ -3,8 +3,8 @@
 
 use crate::BookError;
 use crate::check::{
-    check_address, check_certificate_name, check_file, check_image, check_name, check_path, check_resolver,
-    check_service_name, check_terminal_type, check_text, check_user, check_variable,
+    check_address, check_certificate_name, check_endpoint, check_file, check_image, check_name, check_path,
+    check_resolver, check_service_name, check_terminal_type, check_text, check_user, check_variable,
 };
 use crate::check_forms::{check_gateway, check_proxy, check_tunnel};
 
@@ -176,6 +176,9 @@ fields! {
     ServiceName "service-name" Kind::Text(check_service_name),
         "over WinRM, the name of its service for logins, where it is not the one that is dialed",
         "HTTP/ADDRESS", "CLASS/HOST", "HTTP/chart-room.example";
+    Configuration "configuration" Kind::Text(check_endpoint),
+        "over WinRM, the endpoint for sessions of PowerShell: of a newer version, or one that lets people do certain things only",
+        "Microsoft.PowerShell", "a name of letters, digits, `-`, `_` and `.`", "PowerShell.7";
     Path "path" Kind::Text(check_path),
         "over WinRM, the path of its service",
         "/wsman", "a path of a URL that begins with a slash", "/wsman";

@@ -89,6 +89,7 @@ pub use key_file::{
 pub use key_ring::{KeyRing, RingEntry};
 pub use key_summary::KeySummary;
 pub use machine_book::MachineBook;
+pub use machine_file::machine_file_name;
 pub use natural::natural;
 pub use pasted::Pasted;
 pub use presented::Presented;

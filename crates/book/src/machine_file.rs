@@ -11,7 +11,7 @@ use crate::{BookError, Home};
 const MAX_NAME_LEN: usize = 200;
 
 /// The name of a machine's file: as the machine is called, with what may not stand in the name of a file by its number.
-fn name(machine: &str) -> Option<String> {
+pub fn machine_file_name(machine: &str) -> Option<String> {
     let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-_@:".contains(&byte);
     let mut name = String::new();
     for (at, byte) in machine.bytes().enumerate() {
@@ -55,7 +55,7 @@ impl MachineFiles {
 
     /// The file of a machine; none when it is called longer than files can be.
     pub(crate) fn path(&self, machine: &str) -> Option<PathBuf> {
-        Some(self.folder.join(name(machine)?))
+        Some(self.folder.join(machine_file_name(machine)?))
     }
 
     /// The machines that there are files of.

@@ -16,6 +16,7 @@
 //! - [`trust`]: what machines present now, what that means, and what a team has verified.
 //! - [`inventory`]: the book brought in line with an inventory.
 //! - [`tunnel`]: tunnels, kept up, and what is behind them.
+//! - [`remoting`]: a text that is to run in a session of PowerShell, as a pipeline; what is given to it; what its end means.
 //! - [`demo`]: the sample book and the story that is told with it.
 
 mod at_once;
@@ -38,6 +39,7 @@ mod login_clues;
 pub mod place;
 mod quoted;
 mod reach;
+pub mod remoting;
 pub mod rotate;
 mod source_address;
 mod target;

@@ -22,6 +22,8 @@ pub struct WinrmSettings {
     pub certificate_name: Option<String>,
     /// The name of its service for logins.
     pub service_name: Option<String>,
+    /// The endpoint for sessions of PowerShell.
+    pub configuration: Option<String>,
 }
 
 impl WinrmSettings {
@@ -41,6 +43,7 @@ impl WinrmSettings {
             path: text(Field::Path),
             certificate_name: text(Field::CertificateName),
             service_name: text(Field::ServiceName),
+            configuration: text(Field::Configuration),
         }
     }
 }

@@ -16,7 +16,8 @@ pub(super) struct Place {
 
 /// Whether there is a program of that name.
 pub(super) fn exists(line: &str) -> bool {
-    const NAMES: [&str; 13] = [
+    const NAMES: [&str; 14] = [
+        "cmd",
         "whoami",
         "hostname",
         "ipconfig",
@@ -100,6 +101,26 @@ async fn program(words: &[String], place: &Place, command: &Command) -> u32 {
     match stem(name).as_str() {
         "whoami" => {
             say(format!("{}\r\n", place.user.to_lowercase())).await;
+        }
+        // The interpreter itself, which reads what comes on its standard input.
+        "cmd" => {
+            let prompt = "C:\\Users\\keeper>";
+            say(format!("Microsoft Windows [Version 10.0.20348.2700]\r\n\r\n{prompt}")).await;
+            let mut begun = Vec::new();
+            while let Some(piece) = command.read().await {
+                begun.extend_from_slice(&piece);
+                while let Some(end) = begun.iter().position(|byte| *byte == b'\n') {
+                    let line: Vec<u8> = begun.drain(..=end).collect();
+                    let line = String::from_utf8_lossy(&line).trim().to_owned();
+                    if let Some(code) = line.strip_prefix("exit") {
+                        return code.trim().parse().unwrap_or(0);
+                    }
+                    if !line.is_empty() {
+                        Box::pin(interpret(&line, place, command)).await;
+                    }
+                    say(format!("\r\n{prompt}")).await;
+                }
+            }
         }
         "hostname" => {
             say(format!("{}\r\n", place.computer)).await;

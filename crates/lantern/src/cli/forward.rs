@@ -46,6 +46,11 @@ pub(crate) struct ForwardArgs {
 }
 
 impl ForwardArgs {
+    /// Whether anything is to be forwarded.
+    pub(crate) fn wants_any(&self) -> bool {
+        self.forward_agent || self.forward_agent_unasked || self.display.is_some()
+    }
+
     /// Takes the kind of display from the word behind `--display`, where it was typed without the sign between; whether it was one.
     pub(crate) fn take_kind(&mut self, word: &std::ffi::OsStr) -> bool {
         let kind = word.to_str().and_then(|word| DisplayKind::from_str(word, false).ok());

@@ -21,6 +21,7 @@ pub(crate) mod run;
 pub(crate) mod secret_source;
 pub(crate) mod settings;
 pub(crate) mod shell;
+pub(crate) mod task;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;

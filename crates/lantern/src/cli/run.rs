@@ -7,6 +7,7 @@ use clap::Args;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::forward::ForwardArgs;
 use crate::cli::one_off::OneOffArgs;
+use crate::cli::task::{ConfigurationArgs, TaskArgs};
 
 /// Arguments of `run`.
 #[derive(Debug, Args)]
@@ -18,6 +19,8 @@ use crate::cli::one_off::OneOffArgs;
   lantern run lamp-01 --display -- xclock
   lantern run chart-room -- ipconfig /all
   lantern run chart-room --interpreter -- 'dir C:\\logs'
+  lantern run chart-room --expression 'Get-Service lamp-control'
+  lantern run chart-room --script count.ps1 --argument since=2026-03-01 --json
 
 Everything after MACHINE is the command. One word is a line for the shell of the user on the
 machine, as it is. Several words behind -- arrive there as those words, quoted for a POSIX
@@ -27,6 +30,11 @@ lantern's go before the command.
 
 On Windows the words are a program and its arguments, each of which arrives as it is; the
 command interpreter, with its built-ins, pipes and variables, reads a string with --interpreter.
+
+A session of PowerShell runs a text (--script, --expression), over WinRM: the machine formats
+what comes out as text, or it comes as objects, one a line (--json). Standard input goes into
+its pipeline, line by line, where the text has a use for it. Its status is that of its `exit`,
+1 where an error ended it, else 0. Ctrl-C stops the pipeline.
 
 Standard input is passed on when it is a pipe or a file. A file is left where it stood, so that
 a loop which reads its list from one goes on; for a list from a pipe, say --no-input.
@@ -38,7 +46,11 @@ pub(crate) struct RunArgs {
     #[arg(required_unless_present = "paste", add = crate::cli::completing::machines())]
     pub(crate) machine: Option<OsString>,
     /// The command: its words behind --, or a line for the machine's own shell
-    #[arg(trailing_var_arg = true, required_unless_present = "paste", value_name = "COMMAND")]
+    #[arg(
+        trailing_var_arg = true,
+        required_unless_present_any = ["paste", "script", "expression"],
+        value_name = "COMMAND"
+    )]
     pub(crate) command: Vec<OsString>,
     #[command(flatten)]
     pub(crate) one_off: OneOffArgs,
@@ -51,6 +63,10 @@ pub(crate) struct RunArgs {
     /// Have the machine's command interpreter read the command, as one string: built-ins, pipes and variables of Windows
     #[arg(long)]
     pub(crate) interpreter: bool,
+    #[command(flatten)]
+    pub(crate) task: TaskArgs,
+    #[command(flatten)]
+    pub(crate) configuration: ConfigurationArgs,
     /// Whether -- stood before the command.
     #[arg(skip)]
     pub(crate) is_behind_dashes: bool,

@@ -5,6 +5,7 @@ use clap::Args;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::forward::{DisplayKind, ForwardArgs};
 use crate::cli::one_off::OneOffArgs;
+use crate::cli::task::ConfigurationArgs;
 
 /// Arguments of `shell`.
 #[derive(Debug, Args)]
@@ -15,10 +16,15 @@ use crate::cli::one_off::OneOffArgs;
   lantern shell --paste 'connect -i lamp.pem keeper@192.0.2.7'
   lantern shell lamp-01 --resume-prompt --dead-after 10
   lantern shell lamp-01 --display           its graphical programs draw here
+  lantern shell chart-room                  Windows, over WinRM: a session of PowerShell
 
 When a session hangs: Ctrl-\ three times within a second opens a line with three choices: e
 ends it, z suspends lantern, s shows the session's state. Fewer strokes go to the machine
 like any other key; --no-escape switches it off.
+
+On Windows, over WinRM, it is a session of PowerShell: lines are edited here, Tab asks the
+machine, Ctrl-C stops what runs, `exit N` ends it. Lines that begin with a space are not kept.
+A link that is lost is made again, and the session goes on where the machine kept it.
 
 The exit status is that of the remote shell.")]
 pub(crate) struct ShellArgs {
@@ -36,6 +42,11 @@ pub(crate) struct ShellArgs {
     /// When the link dies, offer to connect again with the same settings
     #[arg(long)]
     pub(crate) resume_prompt: bool,
+    /// Over WinRM, the command interpreter as a process, with no editing of its own
+    #[arg(long, conflicts_with = "configuration", help_heading = "PowerShell, over WinRM")]
+    pub(crate) plain: bool,
+    #[command(flatten)]
+    pub(crate) configuration: ConfigurationArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
     #[command(flatten)]

@@ -46,6 +46,7 @@ pub(super) fn refused(machine: &str) -> String {
 }
 
 /// What a session's programs may come back for.
+#[derive(Default)]
 pub(super) struct Forwards {
     /// The agent.
     pub(super) agent: Option<AgentForward>,

@@ -3,6 +3,7 @@
 pub(crate) mod check;
 pub(crate) mod completions;
 mod connecting;
+mod console;
 pub(crate) mod demo;
 mod display;
 pub(crate) mod doctor;
@@ -15,12 +16,14 @@ pub(crate) mod machine;
 pub(crate) mod manual;
 mod mending;
 mod pick;
+mod power_shell;
 pub(crate) mod profile;
 pub(crate) mod run;
 mod second_hop;
 mod session;
 mod sharing;
 pub(crate) mod shell;
+mod task;
 pub(crate) mod trust;
 pub(crate) mod tunnel;
 

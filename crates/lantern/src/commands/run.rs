@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
+use lantern_book::Home;
 use lantern_link::{Answer, Answering, Ask, CommandWords, News, ProcessEnd, Program, Remote, Runs, Start};
 use lantern_operations::ReachOptions;
 use lantern_operations::display::Windows;
@@ -16,7 +17,7 @@ use tokio::time::timeout;
 use tracing::debug;
 
 use super::session::{environment, exit_status, next_question, tell_rotations};
-use super::{block_on, display, second_hop, watch};
+use super::{block_on, display, second_hop, task, watch};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
@@ -37,6 +38,17 @@ const READER_GONE: u8 = 128 + 13;
 const GRACE: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
+    if let Some(option) = args.task.option_without_text() {
+        return Err(Failure::new(code::USAGE, format!("{option} goes with a text that is to run"))
+            .hint("lantern run MACHINE --expression TEXT"));
+    }
+    if args.task.is_some() {
+        if !args.command_words().is_empty() {
+            return Err(Failure::new(code::USAGE, "a text that is to run takes no command beside it")
+                .hint("values for it: --argument NAME=VALUE"));
+        }
+        return task::run(args, global);
+    }
     let home = settings::home(global)?;
     let words = command(args)?;
     let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
@@ -44,6 +56,7 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
     let (target, options) = (&errand.target, &errand.options);
     let ask = asking(&args.connect)?;
+    let takes_input = if std::io::stdin().is_terminal() { args.input } else { !args.no_input };
     let status = block_on(async {
         let forwards = Forwards::of(&args.forward, &home, target).await?;
         let program = Program {
@@ -56,7 +69,7 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
         let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
         let options = ReachOptions { forwards_agent, opens, ..options.clone() };
         let (remote, recalling) = connect_recalling(&home, target, &options, &ask).await?;
-        let outcome = match Execution::start(&remote, args, program, forwards, ask.clone()).await {
+        let outcome = match Execution::start(&remote, takes_input, program, forwards, ask.clone()).await {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
         };
@@ -72,6 +85,26 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     })?;
     errand.keep(&home, &ask)?;
     Ok(status)
+}
+
+/// The command interpreter of a machine of Windows, as a process with what is typed as its standard input.
+pub(super) async fn interpreter(home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<u8, Failure> {
+    let target = &errand.target;
+    let words = CommandWords { words: vec!["cmd.exe".into()], each_as_is: true, by_interpreter: false };
+    let environment = environment(&target.session);
+    let program =
+        Program { runs: Runs::Command(words), environment, terminal: None, agent: false, display: None };
+    let (remote, recalling) = connect_recalling(home, target, &errand.options, ask).await?;
+    let forwards = Forwards::default();
+    let outcome = match Execution::start(&remote, true, program, forwards, ask.clone()).await {
+        Ok(execution) => execution.finish().await,
+        Err(failure) => Err(failure),
+    };
+    remote.close().await;
+    match outcome {
+        Ok(status) => Ok(status),
+        Err(failure) => Err(forget_if_refused(&recalling, target, failure).await),
+    }
 }
 
 /// What is to be run. One word is a line for a shell, as it is. Several behind `--` arrive as those words; else they are joined with spaces: programs that
@@ -116,14 +149,13 @@ struct Execution<'a> {
 impl<'a> Execution<'a> {
     async fn start(
         remote: &'a Remote,
-        args: &RunArgs,
+        takes_input: bool,
         mut program: Program,
         forwards: Forwards,
         ask: TerminalAsk,
     ) -> Result<Self, Failure> {
         let Granted { questions, windows } = forwards.grant(remote, &mut program)?;
         let is_terminal = std::io::stdin().is_terminal();
-        let takes_input = if is_terminal { args.input } else { !args.no_input };
         // Where standard input is the terminal, two would read from it.
         let typed_here = takes_input && is_terminal;
         let (process, start) = remote.start(program).await?;

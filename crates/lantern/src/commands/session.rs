@@ -58,7 +58,7 @@ pub(super) fn exit_status(end: ProcessEnd, machine: &str) -> Result<Option<u8>, 
 }
 
 /// A code that is wider than an exit status is told in full, and becomes its low byte, which must not look like success.
-fn wide(status: u32, machine: &str) -> u8 {
+pub(super) fn wide(status: u32, machine: &str) -> u8 {
     let [low, ..] = status.to_le_bytes();
     let passed_on = low.max(1);
     output::say(format!(

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use lantern_book::Home;
+use lantern_book::{Home, Protocol};
 use lantern_link::{News, ProcessEnd, Program, Remote, Runs, Start};
 use lantern_operations::display::Windows;
 use lantern_operations::{ReachOptions, SessionSettings, Target};
@@ -16,8 +16,9 @@ use tokio::sync::mpsc;
 use tokio::time::{sleep_until, timeout};
 
 use super::forwarding::{self, Forwards, Granted};
+use super::run::interpreter;
 use super::session::{environment, exit_status, next_question, state, tell_rotations};
-use super::{block_on, display, watch};
+use super::{block_on, display, power_shell, task, watch};
 use crate::cli::global::Global;
 use crate::cli::settings;
 use crate::cli::shell::ShellArgs;
@@ -56,8 +57,13 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     };
     let errand = Errand::of(&home, picked.as_deref(), &args.one_off, &args.connect)?;
     let ask = asking(&args.connect)?;
+    check_protocol(args, &errand.target)?;
     let status = loop {
-        let outcome = block_on(attend(args, &home, &errand, &ask));
+        let outcome = match errand.target.protocol {
+            Protocol::Winrm if !args.plain => block_on(power_shell::attend(args, &home, &errand, &ask)),
+            Protocol::Winrm => block_on(interpreter(&home, &errand, &ask)),
+            Protocol::Ssh => block_on(attend(args, &home, &errand, &ask)),
+        };
         match outcome {
             // What a dead link leaves running on the machine is the machine's: a new session begins anew.
             Err(failure) if args.resume_prompt && failure.code == code::LOST => {
@@ -72,6 +78,21 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     };
     errand.keep(&home, &ask)?;
     Ok(status)
+}
+
+/// Options that only one of the protocols has.
+fn check_protocol(args: &ShellArgs, target: &Target) -> Result<(), Failure> {
+    let name = &target.name;
+    let said = args.plain || args.configuration.configuration.is_some();
+    match target.protocol {
+        Protocol::Ssh if said => Err(task::not_winrm(target)),
+        Protocol::Winrm if args.forward.wants_any() => Err(Failure::new(
+            code::USAGE,
+            format!("{name} is spoken to by WinRM, which forwards neither agents nor displays"),
+        )
+        .hint(format!("without them: lantern shell {name}"))),
+        Protocol::Ssh | Protocol::Winrm => Ok(()),
+    }
 }
 
 /// One session, from the connection to its end.

@@ -21,6 +21,7 @@ pub(crate) mod qr;
 pub(crate) mod search;
 pub(crate) mod size;
 pub(crate) mod table;
+pub(crate) mod task;
 #[cfg(test)]
 #[allow(clippy::unwrap_used, clippy::panic)] // A test that cannot go on says so by panicking.
 mod tests;

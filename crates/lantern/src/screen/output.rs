@@ -88,7 +88,7 @@ pub(crate) fn print_json_line(value: &impl Serialize) -> Result<(), Failure> {
 }
 
 /// JSON that shows everything that is in it: what nobody sees stands there by its number, as controls do anyway (RFC 8259 §7).
-fn visible_json(text: &str) -> String {
+pub(crate) fn visible_json(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
         match is_invisible(c) || c == '\x7f' {

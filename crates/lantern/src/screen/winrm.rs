@@ -317,6 +317,12 @@ fn of_fault(fault: &lantern_winrm::Fault, name: &str, there: &dyn Fn(&str) -> St
             ["a policy may say so, too"],
             there("winrm set winrm/config/winrs @{AllowRemoteShellAccess=\"true\"}"),
         ),
+        FaultKind::NoSuchResource => Advice::new(
+            [
+                "the endpoints that it has are listed there; `configuration` in the book or --configuration names one, and without it is Microsoft.PowerShell",
+            ],
+            there("Get-PSSessionConfiguration | Select-Object Name, Permission"),
+        ),
         FaultKind::Login => Advice::new(["the account is to be looked at there"], there("net user USER")),
         FaultKind::Busy => {
             Advice::new(["it is worth another try in a while"], format!("lantern check {name}"))

@@ -1,9 +1,6 @@
 //! Questions at the terminal.
 
-use std::io::{PipeReader, PipeWriter, pipe};
-use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
 
 use lantern_book::Verified;
 use lantern_keeper::unforeseen;
@@ -11,7 +8,6 @@ use lantern_keys::SecretString;
 use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
 use lantern_operations::Target;
 use lantern_ssh::Prompts;
-use tokio::task::spawn_blocking;
 use tracing::debug;
 
 use crate::screen::certificate;
@@ -19,6 +15,7 @@ use crate::screen::fit::{Fit, fit};
 use crate::screen::login_advice::some;
 use crate::screen::mark::Mark;
 use crate::screen::output;
+use crate::terminal::aside::{aside, theirs};
 use crate::terminal::first_contact::{Heard, heard, introduce};
 use crate::terminal::known_answers::Known;
 use crate::terminal::prompt::{Answer as Typed, Terminal};
@@ -26,8 +23,6 @@ use crate::terminal::session_ask::READABLE;
 
 /// Most tries at the question of first contact before it counts as no.
 const MAX_TRIES: u32 = 3;
-/// Longest wait for a question that was given up to put the terminal's modes back.
-const TIDY_TIME: Duration = Duration::from_secs(1);
 
 /// Asks the person at the terminal, one question at a time; secrets given beforehand answer first, once. Clones are the same.
 #[derive(Debug, Clone)]
@@ -113,46 +108,21 @@ impl TerminalAsk {
         if !self.may_ask || self.was_interrupted() {
             return Answer::NoOne;
         }
-        let (given_up, guard) = match pipe() {
-            Ok((given_up, writer)) => (Some(given_up), Some(writer)),
-            Err(_) => (None, None),
-        };
-        let (over, is_over) = channel();
-        let guard = Guard { writer: guard, is_over };
         if matches!(question, Question::Password { .. } | Question::Prompts { .. }) {
             let refusals = self.known().refusals.take();
             refusals.iter().for_each(output::say);
         }
         let known = self.known.clone();
         let mark = self.known().mark_for(&question);
-        let answer = spawn_blocking(move || {
-            let answer = Conversation::open(given_up).map_or(Answer::NoOne, |mut conversation| {
-                conversation.mark = mark;
-                let answer = conversation.answer(&question);
-                let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
-                known.interrupted |= conversation.interrupted;
-                known.learn(&question, &answer);
-                answer
-            });
-            let _ = over.send(());
+        let answer = aside(move |terminal| {
+            let mut conversation = Conversation { terminal, interrupted: false, mark };
+            let answer = conversation.answer(&question);
+            let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
+            known.interrupted |= conversation.interrupted;
+            known.learn(&question, &answer);
             answer
         });
-        let answer = answer.await.unwrap_or(Answer::NoOne);
-        drop(guard);
-        answer
-    }
-}
-
-/// Ends a question when it is dropped before the answer, and waits until the terminal is as it was.
-struct Guard {
-    writer: Option<PipeWriter>,
-    is_over: Receiver<()>,
-}
-
-impl Drop for Guard {
-    fn drop(&mut self) {
-        drop(self.writer.take());
-        let _ = self.is_over.recv_timeout(TIDY_TIME);
+        answer.await.unwrap_or(Answer::NoOne)
     }
 }
 
@@ -165,12 +135,6 @@ struct Conversation {
 }
 
 impl Conversation {
-    fn open(given_up: Option<PipeReader>) -> Option<Self> {
-        let mut terminal = Terminal::open()?;
-        given_up.into_iter().for_each(|given_up| terminal.end_with(given_up));
-        Some(Self { terminal, interrupted: false, mark: Fit::default() })
-    }
-
     fn heard<T>(&mut self, typed: Typed<T>) -> Option<T> {
         match typed {
             Typed::Given(answer) => Some(answer),
@@ -318,11 +282,6 @@ fn refusals(machine: &str, refused: &[String], not_offered: &[String]) -> String
         ));
     }
     text
-}
-
-/// A line of a machine's, marked as its: it must not pass for one of ours.
-fn theirs(machine: &str, line: &str) -> String {
-    format!("[{machine}] {}", Fit::line(line))
 }
 
 impl Ask for TerminalAsk {

@@ -1,12 +1,15 @@
 //! The terminal: questions, raw mode, its modes for the far side, our own streams, and the way out of a hung session.
 
+mod aside;
 pub(crate) mod ask;
 pub(crate) mod clipboard;
 pub(crate) mod confirm;
 pub(crate) mod escape;
 pub(crate) mod first_contact;
+pub(crate) mod host_prompt;
 mod known_answers;
 pub(crate) mod left_on;
+pub(crate) mod line_editor;
 pub(crate) mod modes;
 pub(crate) mod passphrase;
 pub(crate) mod picker;

@@ -98,6 +98,12 @@ impl Terminal {
         }
     }
 
+    /// Says something before a question.
+    pub(crate) fn tell(&mut self, text: &Fit) {
+        let mut terminal = &self.device;
+        let _ = terminal.write_all(format!("{text}\n").as_bytes());
+    }
+
     /// Asks for a secret: nothing of it is shown.
     pub(crate) fn ask_secret(&mut self, question: impl Into<Fit>) -> Answer<SecretString> {
         self.ask(&question.into(), false).map(|text| SecretString::new(String::clone(&text)))
@@ -248,7 +254,7 @@ impl Dialog for Line<'_> {
 }
 
 impl<T> Answer<T> {
-    fn map<U>(self, change: impl FnOnce(T) -> U) -> Answer<U> {
+    pub(crate) fn map<U>(self, change: impl FnOnce(T) -> U) -> Answer<U> {
         match self {
             Self::Given(answer) => Answer::Given(change(answer)),
             Self::Interrupted => Answer::Interrupted,

@@ -149,6 +149,11 @@ impl Output {
         }
     }
 
+    /// Whether more may be handed over now.
+    pub(crate) fn has_room(&self) -> bool {
+        self.waiting < READ_SIZE * READ_AHEAD
+    }
+
     /// Whether everything handed over is out.
     pub(crate) fn is_drained(&self) -> bool {
         self.waiting == 0

@@ -103,6 +103,8 @@ pub struct SessionShell {
     opening_is_lost: bool,
     /// Whether the pool is to be asked whether it wants something.
     looks_at_pool: bool,
+    /// Whether that was done for this pipeline.
+    has_looked: bool,
     /// The end of a pipeline of which something is missing, until the pool was asked for that.
     held_end: Option<(SessionEvent, usize)>,
     untaken: usize,
@@ -153,6 +155,7 @@ impl SessionShell {
             is_lost: false,
             opening_is_lost: false,
             looks_at_pool: false,
+            has_looked: false,
             held_end: None,
             untaken: 0,
             events: VecDeque::new(),
@@ -166,7 +169,7 @@ impl SessionShell {
         }
         let (name, fragments) = self.session.begin(pipeline);
         self.current = Some(Current { name, fragments: fragments.into(), begun: Begun::Not, is_last });
-        (self.stops, self.is_lost, self.looks_at_pool) = (false, false, false);
+        (self.stops, self.is_lost, self.looks_at_pool, self.has_looked) = (false, false, false, false);
         true
     }
 

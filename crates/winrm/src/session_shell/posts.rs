@@ -14,6 +14,8 @@ use crate::{Request, Sent, Signal, WinrmError};
 const MAX_UNTAKEN: usize = 1024 * 1024;
 /// How long a quiet pipeline is waited for before the pool is asked whether it wants something: a key for secrets, without which the pipeline waits.
 const QUIET: Duration = Duration::from_secs(20);
+/// The same for the first time: few pipelines are quiet for as long.
+const FIRST_QUIET: Duration = Duration::from_secs(5);
 /// How long the pool is asked for that.
 const LOOK: Duration = Duration::from_millis(500);
 
@@ -99,9 +101,10 @@ impl SessionShell {
             return None;
         }
         if std::mem::take(&mut self.looks_at_pool) && !pool_is_asked {
+            self.has_looked = true;
             return Some((self.receive(true), LOOK));
         }
-        Some((self.receive(false), QUIET))
+        Some((self.receive(false), if self.has_looked { QUIET } else { FIRST_QUIET }))
     }
 
     fn on_side(&mut self) -> Option<(Request, Duration)> {
