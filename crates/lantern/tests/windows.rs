@@ -225,7 +225,7 @@ fn what_only_ssh_has_is_refused_in_words() {
     }
     // Nobody types a password for what cannot be.
     let visitors = windows.seen().connections;
-    let mut terminal = Screen::open(&desk, &["shell", "chart-room"]);
+    let mut terminal = Screen::open(&desk, &["shell", "chart-room", "--display"]);
     assert_eq!(terminal.wait_for_exit(), 240, "{}", terminal.text());
     assert!(terminal.text().contains("WinRM"), "{}", terminal.text());
     assert!(!terminal.text().contains("Password"), "{}", terminal.text());

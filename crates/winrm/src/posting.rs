@@ -1,5 +1,6 @@
 //! What is posted to a service, and what is under way: the same for commands and for sessions.
 
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use lantern_keys::RandomSource;
@@ -66,6 +67,8 @@ pub trait Posts {
     fn poll_post(&mut self, lane: Lane) -> Result<Option<Post>, WinrmError>;
     /// Takes the answer to a post.
     fn handle_answer(&mut self, number: u64, bytes: &[u8]);
+    /// Notes that a connection had ended before a post left: the machine has not heard it, and it is posted again.
+    fn handle_unsent(&mut self, number: u64);
     /// Notes that a connection ended before the answer to a post was there; `is_amid`: a part of it had come.
     fn handle_lost(&mut self, number: u64, is_amid: bool);
     /// Notes that there is no way to the machine any more: nothing more is asked, and the shell is left to its idle time.
@@ -94,6 +97,8 @@ pub(crate) struct Poster {
     random: Box<dyn RandomSource + Send>,
     pub(crate) shell: Option<String>,
     pub(crate) in_flight: Vec<InFlight>,
+    /// What never left, to be posted before all else.
+    unsent: VecDeque<Request>,
     posted: u64,
 }
 
@@ -104,7 +109,16 @@ impl Poster {
         mut random: Box<dyn RandomSource + Send>,
     ) -> Self {
         let session_id = uuid(random.as_mut());
-        Self { place, resource, session_id, random, shell: None, in_flight: Vec::new(), posted: 0 }
+        Self {
+            place,
+            resource,
+            session_id,
+            random,
+            shell: None,
+            in_flight: Vec::new(),
+            unsent: VecDeque::new(),
+            posted: 0,
+        }
     }
 
     /// How many bytes of data go into one post: Base64 makes four bytes of three.
@@ -115,6 +129,20 @@ impl Poster {
     /// Whether something is under way on this connection.
     pub(crate) fn is_busy(&self, lane: Lane) -> bool {
         self.in_flight.iter().any(|flight| flight.lane == lane)
+    }
+
+    /// Something never left: it is to be posted again, but for questions, which are put anew anyway.
+    pub(crate) fn keep_unsent(&mut self, number: u64) {
+        if let Some(flight) = self.landed(number)
+            && !matches!(flight.request, Request::Receive { .. })
+        {
+            self.unsent.push_back(flight.request);
+        }
+    }
+
+    /// What never left and is to be posted now.
+    pub(crate) fn next_unsent(&mut self) -> Option<Request> {
+        self.unsent.pop_front()
     }
 
     /// What was under way under this number, which it is no more.

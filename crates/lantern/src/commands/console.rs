@@ -19,6 +19,7 @@ use crate::screen::fit::{Fit, fit};
 use crate::screen::mark::{Mark, has_title};
 use crate::screen::output;
 use crate::screen::task::{self, ObjectTable, ProgressLine};
+use crate::screen::wrap::{self, fitted};
 use crate::terminal::host_prompt::{self, Heard};
 use crate::terminal::modes;
 use crate::terminal::stdio::{Input, Output, Written};
@@ -130,7 +131,8 @@ impl Console {
 
     /// Words that are no output.
     pub(super) fn tell(&mut self, text: &Fit) {
-        self.put(self.talk, format!("{text}\n"));
+        let width = wrap::width(&std::io::stderr());
+        self.put(self.talk, fitted(&format!("{text}\n"), width));
     }
 
     fn tell_record(&mut self, record: &Record) {
@@ -269,6 +271,8 @@ impl Console {
         feed: &mut Option<Feed>,
     ) -> Result<Ended, Failure> {
         let mut interrupted = 0;
+        // What was pressed before it began does not stop it.
+        self.interrupts = watch(SignalKind::interrupt())?;
         loop {
             self.begin_question();
             let has_objects = feed.as_ref().is_some_and(|feed| !feed.waiting.is_empty());

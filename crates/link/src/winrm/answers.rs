@@ -14,8 +14,8 @@ use super::http::Incoming;
 pub(super) enum PostError {
     /// The machine, or what is between us, does not do what it should.
     Failure(WinrmFailure),
-    /// The connection ended; whether a part of the answer had come.
-    Lost { is_amid: bool, why: String },
+    /// The connection ended; whether the machine can have heard what was posted, and whether a part of the answer had come.
+    Lost { is_sent: bool, is_amid: bool, why: String },
 }
 
 impl From<WinrmFailure> for PostError {
@@ -57,7 +57,7 @@ pub(super) fn no_login(whom: &Whom<'_>, challenges: &Challenges) -> WinrmFailure
 }
 
 pub(super) fn forgotten() -> PostError {
-    PostError::Lost { is_amid: false, why: "the machine forgot the login".into() }
+    PostError::Lost { is_sent: true, is_amid: false, why: "the machine forgot the login".into() }
 }
 
 /// A message within TLS. Faults come with status 500 (DSP0226 §14).

@@ -198,9 +198,12 @@ impl<C: Carried> Driver<C> {
                     *main = self.open(Duration::ZERO);
                 }
             }
-            Came::Answer(number, Err(PostError::Lost { is_amid, why })) => {
-                debug!(why, is_amid, "a connection was lost");
-                self.shared.lock().posts().handle_lost(number, is_amid);
+            Came::Answer(number, Err(PostError::Lost { is_sent, is_amid, why })) => {
+                debug!(why, is_sent, is_amid, "a connection was lost");
+                match is_sent {
+                    true => self.shared.lock().posts().handle_lost(number, is_amid),
+                    false => self.shared.lock().posts().handle_unsent(number),
+                }
                 if lane == Lane::Main && !self.shared.lock().posts().is_gone() {
                     self.look_again(main);
                 }

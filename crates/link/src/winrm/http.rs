@@ -47,8 +47,8 @@ impl Incoming {
 pub(super) enum Broken {
     /// It was not HTTP.
     NotHttp,
-    /// The connection ended; whether a part of the answer had come.
-    Ended { is_amid: bool, why: String },
+    /// The connection ended; whether the request had left, and whether a part of the answer had come.
+    Ended { is_sent: bool, is_amid: bool, why: String },
     /// TLS was ended by the machine, after the handshake: so it is where version 1.3 wants a client's certificate.
     Alert(AlertDescription),
     /// Nothing came in time.
@@ -74,7 +74,11 @@ impl Drop for Http {
 impl Http {
     /// Takes over a connected line. `host` is the name for the header, as it was dialed.
     pub(super) async fn start(line: Line, host: &str, path: &str) -> Result<Self, Broken> {
-        let ended = |error: hyper::Error| Broken::Ended { is_amid: false, why: crate::error::chain(&error) };
+        let ended = |error: hyper::Error| Broken::Ended {
+            is_sent: false,
+            is_amid: false,
+            why: crate::error::chain(&error),
+        };
         let (sender, connection) = http1::Builder::new()
             .max_buf_size(MAX_HEAD)
             .handshake(TokioIo::new(line))
@@ -121,6 +125,8 @@ impl Http {
                     return Err(Broken::Alert(alert));
                 }
                 return Err(Broken::Ended {
+                    // Nothing of it was written where the connection was found closed.
+                    is_sent: !error.is_canceled() && !error.is_closed(),
                     is_amid: error.is_incomplete_message(),
                     why: crate::error::chain(&error),
                 });
@@ -133,7 +139,7 @@ impl Http {
                 Ok(Incoming { status: head.status, headers: head.headers, body: whole.to_bytes() })
             }
             Ok(Err(error)) if error.is::<LengthLimitError>() => Err(Broken::TooLong),
-            Ok(Err(error)) => Err(Broken::Ended { is_amid: true, why: error.to_string() }),
+            Ok(Err(error)) => Err(Broken::Ended { is_sent: true, is_amid: true, why: error.to_string() }),
             Err(_) => Err(Broken::TimedOut(limit)),
         }
     }

@@ -124,7 +124,9 @@ impl Opener {
         let (line, reached) = open_line(way, self.behind.as_ref(), ask).await?;
         let host = &self.place;
         let started = |http: Result<Http, Broken>| {
-            http.map_err(|broken| self.told(PostError::Lost { is_amid: false, why: format!("{broken:?}") }))
+            http.map_err(|broken| {
+                self.told(PostError::Lost { is_sent: false, is_amid: false, why: format!("{broken:?}") })
+            })
         };
         if !request.tls {
             let http = started(Http::start(line, host, &request.path).await)?;

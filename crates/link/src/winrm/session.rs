@@ -156,7 +156,7 @@ impl Session {
             (State::Sealed(keys, by), _) => Some((keys, by)),
             (State::In, _) => None,
             (State::Spoiled | State::New | State::Challenged(_), _) => {
-                return Err(PostError::Lost { is_amid: false, why: "it was given up".into() });
+                return Err(PostError::Lost { is_sent: true, is_amid: false, why: "it was given up".into() });
             }
         };
         let said = authorization.clone().filter(|_| matches!(proof, Proof::Basic(_) | Proof::Certificate(_)));
@@ -288,7 +288,7 @@ impl Session {
             // The first bytes of TLS are no HTTP either.
             Broken::NotHttp if self.endpoint.is_none() && is_new => WinrmFailure::WantsTls { place }.into(),
             Broken::NotHttp => WinrmFailure::NotHttp { place }.into(),
-            Broken::Ended { is_amid, why } => PostError::Lost { is_amid, why },
+            Broken::Ended { is_sent, is_amid, why } => PostError::Lost { is_sent, is_amid, why },
             Broken::Alert(alert) => alerted(alert, place).into(),
             Broken::TimedOut(limit) => {
                 WinrmFailure::Unanswered { machine, what, seconds: limit.as_secs() }.into()

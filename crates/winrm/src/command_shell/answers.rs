@@ -30,6 +30,12 @@ impl Posts for CommandShell {
         if self.poster.is_busy(lane) {
             return Ok(None);
         }
+        if lane == Lane::Main
+            && !matches!(self.stage, Stage::Over | Stage::Gone)
+            && let Some(request) = self.poster.next_unsent()
+        {
+            return self.poster.post(lane, request, OPERATION_TIMEOUT).map(Some);
+        }
         let side_is_free = !self.poster.is_busy(Lane::Side);
         let request = match (lane, self.stage) {
             (Lane::Main, Stage::New) => Request::Create(self.new_shell.clone()),
@@ -120,6 +126,10 @@ impl Posts for CommandShell {
                 self.fail(ShellError::Refused { what, why: WinrmError::Wrong("answer") });
             }
         }
+    }
+
+    fn handle_unsent(&mut self, number: u64) {
+        self.poster.keep_unsent(number);
     }
 
     fn handle_lost(&mut self, number: u64, is_amid: bool) {

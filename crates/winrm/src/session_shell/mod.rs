@@ -14,7 +14,7 @@ use lantern_keys::{RandomSource, SystemRandom};
 use crate::namespace::SESSIONS;
 use crate::posting::{Poster, ServicePlace};
 use crate::remoting::{
-    FRAGMENT_HEAD, HostAnswer, HostCall, HostFacts, Objects, Pipeline, Session, SessionEvent,
+    FRAGMENT_HEAD, HostAnswer, HostCall, HostFacts, Objects, Pipeline, PipelineEnd, Session, SessionEvent,
 };
 use crate::{NewSession, NewShell, ShellError};
 
@@ -231,6 +231,11 @@ impl SessionShell {
             self.untaken += size;
             match &event {
                 SessionEvent::Opened if self.stage == Stage::Opening => self.stage = Stage::Ready,
+                // What was stopped had more to say.
+                SessionEvent::Ended(PipelineEnd::Stopped) => {
+                    self.session.settle_gap();
+                    self.ended();
+                }
                 SessionEvent::Ended(_) if self.session.has_gap() => {
                     self.held_end = Some((event, size));
                     continue;

@@ -156,7 +156,12 @@ impl Posts for SessionShell {
         if self.poster.is_busy(lane) {
             return Ok(None);
         }
+        let unsent = match (lane, self.stage) {
+            (_, Stage::Over | Stage::Gone) | (Lane::Side, _) => None,
+            (Lane::Main, _) => self.poster.next_unsent().map(|request| (request, OPERATION_TIMEOUT)),
+        };
         let next = match lane {
+            _ if unsent.is_some() => unsent,
             Lane::Main => self.on_main(),
             Lane::Side => self.on_side(),
         };
@@ -167,6 +172,10 @@ impl Posts for SessionShell {
     fn handle_answer(&mut self, number: u64, bytes: &[u8]) {
         self.answered(number, bytes);
         self.tell();
+    }
+
+    fn handle_unsent(&mut self, number: u64) {
+        self.poster.keep_unsent(number);
     }
 
     fn handle_lost(&mut self, number: u64, _is_amid: bool) {
