@@ -56,6 +56,10 @@ picture first-contact "$show; show lantern shell lamp-01"
 lantern machine set chart-room certificate-name= --quiet
 picture windows "$show; show lantern machine show chart-room; show lantern run chart-room -- ipconfig"
 lantern machine set chart-room certificate-name=chart-room --quiet
+lantern trust accept chart-room --expect "$(lantern trust look chart-room --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet
+picture session "$show; show lantern run chart-room --password-from 'command:echo high water' --expression 'Get-Lamp' --json; show lantern shell chart-room --password-from 'command:echo high water'" \
+    $'Get-Service lamp-c\t\n' $'Confirm-Lamp\n' $'n\n' $'Get-Lamp nobody\n' $'Write-Progress Counting "the lamps" -PercentComplete 62 -SecondsRemaining 8; Start-Sleep 1; Write-Progress Counting "the lamps" -PercentComplete 66 -SecondsRemaining 7; Start-Sleep 9\n'
+lantern trust forget chart-room --yes --quiet
 # The machines' real fingerprints stand in what a scan prints.
 trust() { lantern trust accept "$1" --expect "$(lantern trust look "$1" --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet; }
 trust lamp-01 || true

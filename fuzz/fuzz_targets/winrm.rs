@@ -3,15 +3,44 @@
 #![no_main]
 
 use lantern_winrm::ntlm::{Acceptor, Initiator, TargetInfo};
-use lantern_winrm::remoting::{Defragmenter, Message, Objects};
+use lantern_winrm::remoting::{
+    Command, Defragmenter, HostAnswer, HostFacts, Message, Objects, Pipeline, Session, SessionEvent,
+};
 use lantern_winrm::sealed::{Sealed, SealedBy};
-use lantern_winrm::{Challenges, CommandShell, Lane, NewCommand, NewShell, Request, Response, ShellConfig};
+use lantern_winrm::{
+    Challenges, CommandShell, Lane, NewCommand, NewShell, Posts, Request, Response, ServicePlace, ShellConfig,
+};
 
-fn shell() -> CommandShell {
-    let config = ShellConfig {
+fn place() -> ServicePlace {
+    ServicePlace {
         url: "https://chart-room:5986/wsman".into(),
         language: "en-US".into(),
         max_envelope: 153_600,
+    }
+}
+
+/// A session that a machine says this to, by the pool and by a pipeline in turn: whatever it is, it ends in an error or goes on.
+fn converse(bytes: &[u8]) {
+    let mut session = Session::new(HostFacts::default(), 32_768, Box::new(lantern_keys::SystemRandom));
+    let _ = session.creation();
+    let (name, _) = session.begin(&Pipeline { commands: vec![Command::script("1")], ..Pipeline::default() });
+    for (at, piece) in bytes.split(|byte| *byte == 0xff).enumerate() {
+        let of = (at % 2 == 0).then_some(name.as_str());
+        if session.handle(of, piece).is_err() {
+            return;
+        }
+        while let Some((event, _)) = session.poll_event() {
+            if let SessionEvent::Asked(call) = event {
+                let _ = session.answer(&call, HostAnswer::Line("lit".into()));
+            }
+        }
+        while session.poll_said().is_some() {}
+    }
+}
+
+fn shell() -> CommandShell {
+    let config = ShellConfig {
+        place: place(),
         shell: NewShell::default(),
         command: NewCommand { line: "hostname".into(), by_interpreter: false },
     };
@@ -20,10 +49,12 @@ fn shell() -> CommandShell {
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Some((which, bytes)) = bytes.split_first() else { return };
-    match which % 9 {
+    match which % 10 {
         0 => {
             let _ = Request::decode(bytes);
-            for request in [Request::Identify, Request::Receive { command: Some("A".into()) }, Request::Delete] {
+            for request in
+                [Request::Identify, Request::Receive { command: Some("A".into()) }, Request::Delete]
+            {
                 let _ = Response::decode(bytes, &request, "B");
             }
         }
@@ -62,6 +93,9 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
             if let Ok(text) = std::str::from_utf8(bytes)
                 && let Ok(objects) = Objects::read(text)
             {
+                if let Some(root) = objects.roots.first() {
+                    let _ = (objects.plain_text(root), objects.to_json(root, 8), Pipeline::read(&objects));
+                }
                 let written = objects.write_first();
                 if !written.is_empty() {
                     let again = Objects::read(&written).map(|again| again.write_first());
@@ -69,6 +103,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
                 }
             }
         }
+        9 => converse(bytes),
         5 => {
             let first = Initiator::new();
             if let Ok(acceptor) =

@@ -3,86 +3,28 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, clippy::panic, clippy::expect_used)]
 
+#[path = "support/windows.rs"]
+mod machines;
 mod support;
 
-use std::net::SocketAddr;
-use std::process::{Command, Stdio};
-use std::sync::mpsc;
-use std::thread;
 use std::time::{Duration, Instant};
 
 use aws_lc_rs::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 use base64ct::{Base64, Encoding};
 use bytes::Bytes;
-use lantern_book::Home;
-use lantern_harbour::{LatencyLink, LitWindows, WindowsSpec};
-use lantern_keys::{SecretString, TlsCertificate};
-use lantern_link::{
-    Answer, Answering, Ask, CommandWords, ConnectRequest, LoginWay, ProcessEnd, Program, Question, Remote,
-    RemoteRequest, Runs, WinrmRequest,
-};
+use lantern_harbour::LatencyLink;
+use lantern_link::{CommandWords, ProcessEnd, Program, Remote, Runs};
 use lantern_ssh::Stream;
+use machines::{Keeper, ONE_WAY, Windows, round_trip};
 use quick_xml::events::Event;
 use support::{cpu, median, on_this_thread};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::{TcpListener, TcpStream};
 
-const ONE_WAY: Duration = Duration::from_millis(25);
 const OUTPUT: usize = 100_000_000;
 /// What a machine of today answers with, in base64: of half an envelope of 500 KiB.
 const PIECE: usize = 256_000;
 /// A record of TLS.
 const RECORD: usize = 16 * 1024;
 const MACHINES: usize = 200;
-const PASSWORD: &str = "high water";
-
-struct Keeper;
-
-impl Ask for Keeper {
-    fn ask(&self, question: Question) -> Answering {
-        let answer = match question {
-            Question::Password { .. } => Answer::Secret(SecretString::new(PASSWORD.into())),
-            _ => Answer::NoOne,
-        };
-        Box::pin(std::future::ready(answer))
-    }
-}
-
-struct Windows {
-    address: SocketAddr,
-    certificate: Vec<u8>,
-    folder: tempfile::TempDir,
-}
-
-impl Windows {
-    fn light() -> Self {
-        let (sender, receiver) = mpsc::channel();
-        thread::spawn(move || {
-            on_this_thread(async {
-                let spec = WindowsSpec::new("chart-room", 15, "keeper", PASSWORD).unwrap();
-                let lit = LitWindows::light(spec).await.unwrap();
-                sender.send((lit.address, lit.certificate().unwrap())).unwrap();
-                std::future::pending::<()>().await;
-            });
-        });
-        let (address, certificate) = receiver.recv().unwrap();
-        Self { address, certificate, folder: tempfile::tempdir().unwrap() }
-    }
-
-    fn request(&self, address: SocketAddr) -> RemoteRequest {
-        let home = Home::new(self.folder.path().to_path_buf());
-        // The stack that it has is known from a check.
-        let _ = lantern_book::Hints::of(&home).note_stack("chart-room", 3);
-        let host = address.ip().to_string();
-        let mut way = ConnectRequest::new(&home, "chart-room", &host, address.port(), "keeper");
-        way.expect = Some(TlsCertificate::read(&self.certificate).unwrap().fingerprint());
-        RemoteRequest::Winrm(Box::new(WinrmRequest {
-            certificate_names: vec!["chart-room".into()],
-            login: LoginWay::Ntlm,
-            ..WinrmRequest::new(way)
-        }))
-    }
-}
 
 fn program(words: &[&str]) -> Program {
     let words = words.iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect();
@@ -129,24 +71,6 @@ fn round_trips(windows: &Windows) {
             remote.close().await;
         }
     });
-}
-
-/// What a byte takes there and back over such a line, in seconds.
-async fn round_trip() -> f64 {
-    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let link = LatencyLink::open(listener.local_addr().unwrap(), ONE_WAY).await.unwrap();
-    let mut near = TcpStream::connect(link.address).await.unwrap();
-    let (mut far, _) = listener.accept().await.unwrap();
-    let mut trips = Vec::new();
-    for _ in 0..9 {
-        let start = Instant::now();
-        near.write_all(b"?").await.unwrap();
-        let byte = far.read_u8().await.unwrap();
-        far.write_all(&[byte]).await.unwrap();
-        near.read_u8().await.unwrap();
-        trips.push(start.elapsed().as_secs_f64());
-    }
-    median(trips)
 }
 
 /// CPU for the output of a program, ÷ the floor.
@@ -211,19 +135,6 @@ fn floor() -> Duration {
 
 /// The most memory that the program itself holds while a machine floods it.
 fn memory(windows: &Windows) {
-    let home = windows.folder.path().join("desk");
-    let lantern = |words: &[&str]| {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_lantern"));
-        command.args(words).env_clear().env("LANTERN_HOME", &home).stdin(Stdio::null()).stdout(Stdio::null());
-        command
-    };
-    let (host, port) = (windows.address.ip().to_string(), format!("port={}", windows.address.port()));
-    let add = ["machine", "add", "chart-room", &host, &port, "protocol=winrm", "user=keeper", "--quiet"];
-    assert!(lantern(&add).status().unwrap().success());
-    let file = windows.folder.path().join("certificate");
-    std::fs::write(&file, &windows.certificate).unwrap();
-    let accept = ["trust", "accept", "chart-room", "--certificate", file.to_str().unwrap(), "--quiet"];
-    assert!(lantern(&accept).status().unwrap().success());
     let peak = |bytes: &str| {
         let words = [
             "run",
@@ -235,17 +146,7 @@ fn memory(windows: &Windows) {
             "write-bytes",
             bytes,
         ];
-        let mut child = lantern(&words).spawn().unwrap();
-        let mut peak = 0;
-        while child.try_wait().unwrap().is_none() {
-            let status = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
-            let line = status.lines().find(|line| line.starts_with("VmHWM")).unwrap_or_default();
-            peak =
-                peak.max(line.split_whitespace().nth(1).and_then(|kib| kib.parse::<u64>().ok()).unwrap_or(0));
-            thread::sleep(Duration::from_millis(5));
-        }
-        assert!(child.wait().unwrap().success());
-        peak
+        windows.peak(&words)
     };
     println!(
         "peak memory of `run` for output: {} KiB for a line, {} KiB for 100 MB",

@@ -183,6 +183,7 @@ fn what_the_guide_promises_is_printed() {
         "`machine show`",
         "`machine export`",
         "`doctor`",
+        "`run --expression`, `run --script`",
     ];
     assert!(unseen.iter().all(|row| elsewhere.contains(row)), "{unseen:?}");
 }

@@ -6,13 +6,14 @@ use std::pin::Pin;
 
 use bytes::Bytes;
 use lantern_link::{RemoteSession, SessionNews, WinrmFailure};
-use lantern_operations::remoting::{Given, Outcome};
+use lantern_operations::remoting::Outcome;
 use lantern_ssh::Stream;
 use lantern_winrm::remoting::{
     Colour, HostAnswer, HostAsks, HostCall, Objects, PipelineEnd, Record, SessionEvent, Telling,
 };
 use tokio::signal::unix::{Signal, SignalKind};
 
+use super::feed::{Feed, give, next_chunk, take};
 use super::watch;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
@@ -22,7 +23,7 @@ use crate::screen::task::{self, ObjectTable, ProgressLine};
 use crate::screen::wrap::{self, fitted};
 use crate::terminal::host_prompt::{self, Heard};
 use crate::terminal::modes;
-use crate::terminal::stdio::{Input, Output, Written};
+use crate::terminal::stdio::{Output, Written};
 
 /// How what comes out is shown.
 #[derive(Debug)]
@@ -44,16 +45,6 @@ pub(super) enum Ended {
     ReaderGone,
     /// Since we were told to end, by a signal of this number.
     Told(u8),
-}
-
-/// What is given to a pipeline.
-pub(super) struct Feed {
-    pub(super) input: Input,
-    pub(super) given: Given,
-    /// Objects that wait for room.
-    pub(super) waiting: VecDeque<Objects>,
-    /// Whether it has ended.
-    pub(super) is_over: bool,
 }
 
 type Asking = Pin<Box<dyn Future<Output = Heard>>>;
@@ -275,8 +266,8 @@ impl Console {
         self.interrupts = watch(SignalKind::interrupt())?;
         loop {
             self.begin_question();
-            let has_objects = feed.as_ref().is_some_and(|feed| !feed.waiting.is_empty());
-            let reads = feed.as_ref().is_some_and(|feed| feed.waiting.is_empty() && !feed.is_over);
+            let (has_objects, reads) =
+                feed.as_ref().map_or((false, false), |feed| (feed.has_objects(), feed.reads()));
             tokio::select! {
                 report = self.output.report() => if let Written::Failed(stream, error) = report {
                     return self.output_failed(stream, &error);
@@ -288,8 +279,8 @@ impl Console {
                     }
                 }
                 heard = answered(&mut self.asking), if self.asking.is_some() => self.heard(heard)?,
-                takes = self.session.takes_input(), if has_objects => give(&self.session, feed, takes),
-                chunk = next_chunk(feed), if reads => self.read(chunk, feed)?,
+                takes = self.session.takes_input(), if has_objects => give(feed, &self.session, takes),
+                chunk = next_chunk(feed), if reads => take(feed, &self.session, chunk)?,
                 _ = self.interrupts.recv() => {
                     interrupted += 1;
                     if interrupted >= self.strokes {
@@ -377,51 +368,11 @@ impl Console {
         let name = if stream == Stream::Main { "standard output" } else { "standard error" };
         Err(Failure::new(code::LOCAL, format!("cannot write {name}: {error}")))
     }
-
-    fn read(&self, chunk: Option<Bytes>, feed: &mut Option<Feed>) -> Result<(), Failure> {
-        let Some(feed) = feed else { return Ok(()) };
-        let objects = match &chunk {
-            Some(chunk) => feed.given.take(chunk),
-            None => feed.given.end(),
-        };
-        let objects = objects.map_err(|error| {
-            self.session.close();
-            Failure::new(code::LOCAL, error.to_string())
-                .hint("what was given before that may have been worked on")
-        })?;
-        feed.waiting.extend(objects);
-        if chunk.is_none() {
-            feed.is_over = true;
-            if feed.waiting.is_empty() {
-                self.session.end_input();
-            }
-        }
-        Ok(())
-    }
-}
-
-/// Hands an object over, where somebody takes it.
-fn give(session: &RemoteSession, feed: &mut Option<Feed>, takes: bool) {
-    let Some(feed) = feed else { return };
-    match (takes, feed.waiting.pop_front()) {
-        (true, Some(objects)) => session.input(&objects),
-        _ => (feed.waiting, feed.is_over) = (VecDeque::new(), true),
-    }
-    if feed.is_over && feed.waiting.is_empty() {
-        session.end_input();
-    }
 }
 
 async fn answered(asking: &mut Option<(HostCall, Asking)>) -> Heard {
     match asking {
         Some((_, asking)) => asking.await,
-        None => std::future::pending().await,
-    }
-}
-
-async fn next_chunk(feed: &mut Option<Feed>) -> Option<Bytes> {
-    match feed {
-        Some(feed) => feed.input.next().await,
         None => std::future::pending().await,
     }
 }

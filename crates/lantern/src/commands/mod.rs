@@ -8,6 +8,7 @@ pub(crate) mod demo;
 mod display;
 pub(crate) mod doctor;
 mod errand;
+mod feed;
 mod forwarding;
 pub(crate) mod keeper;
 pub(crate) mod key;

@@ -1,6 +1,5 @@
 //! `lantern run --script` and `--expression`: a text in a session of PowerShell.
 
-use std::collections::VecDeque;
 use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
@@ -9,12 +8,13 @@ use bytes::Bytes;
 use lantern_book::Protocol;
 use lantern_link::{RemoteSession, SessionOptions};
 use lantern_operations::Target;
-use lantern_operations::remoting::{self, Given, Outcome, Task, has_formatter};
+use lantern_operations::remoting::{self, Outcome, Task, has_formatter};
 use lantern_winrm::remoting::{HostFacts, PipelineEnd};
 
 use super::block_on;
 use super::connecting::{connect_recalling, forget_if_refused};
-use super::console::{Console, Ended, Feed, Shown};
+use super::console::{Console, Ended, Shown};
+use super::feed::Feed;
 use super::session::wide;
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
@@ -26,7 +26,6 @@ use crate::screen::fit::fit;
 use crate::screen::output;
 use crate::screen::task::ObjectTable;
 use crate::terminal::modes;
-use crate::terminal::stdio::Input;
 
 /// Largest script, in bytes: as much as a machine takes as one object.
 const MAX_SCRIPT: u64 = 10 * 1024 * 1024;
@@ -159,23 +158,17 @@ async fn feed(args: &RunArgs, task: &Task) -> Result<Option<Feed>, Failure> {
     if is_script || !is_wanted || !(task.uses_input() || args.task.input_json || args.input) {
         return Ok(None);
     }
-    let mut feed = Feed {
-        input: Input::start(),
-        given: Given::new(args.task.input_json),
-        waiting: VecDeque::new(),
-        is_over: false,
-    };
+    let mut feed = Feed::start(args.task.input_json);
     // What takes input and gets none does nothing, so whether there is any is known before it begins.
-    let first: Option<Bytes> = match tokio::time::timeout(QUIET, feed.input.next()).await {
+    let first: Option<Bytes> = match tokio::time::timeout(QUIET, feed.next()).await {
         Ok(first) => first,
         Err(_) => {
             output::say("waiting for standard input; --no-input runs it without");
-            feed.input.next().await
+            feed.next().await
         }
     };
     let Some(first) = first else { return Ok(None) };
-    let taken = feed.given.take(&first);
-    feed.waiting.extend(taken.map_err(|error| Failure::new(code::LOCAL, error.to_string()))?);
+    feed.take(Some(&first))?;
     Ok(Some(feed))
 }
 

@@ -39,7 +39,9 @@ pub fn is_whole(text: &str) -> bool {
         };
     }
     let last = text.trim_end_matches([' ', '\t']);
-    depth == 0 && !last.ends_with('|') && !(text.ends_with('`') && !text.ends_with("``"))
+    // The last line end is escaped where an odd number of marks stand before it.
+    let escapes = text.chars().rev().take_while(|c| *c == '`').count();
+    depth == 0 && !last.ends_with('|') && escapes % 2 == 0
 }
 
 fn ends_line(chars: &[char], from: usize) -> bool {

@@ -178,6 +178,7 @@ fn stay(home: &Path, lantern: &Path, machines: &[DemoMachine]) -> Result<(), Fai
         ("shell tide-gauge", "asks for the password: spring tide; and the code: 2718"),
         ("run lamp-01 -- cat tides.csv", "a command, its output and its status"),
         ("check chart-room", "Windows, over WinRM; asks for the password: high water"),
+        ("shell chart-room", "a session of PowerShell there; Get-Lamp, Confirm-Lamp, exit"),
         ("check @coast", "every step to the machines of the coast at once"),
         (&paste, "what a console hands out"),
         ("tunnel open signal-hut console --browse", "a page on its loopback, in the browser"),

@@ -8,6 +8,8 @@ mod json;
 mod primitive;
 mod read;
 #[cfg(test)]
+mod shown_tests;
+#[cfg(test)]
 mod tests;
 mod text;
 mod write;
