@@ -113,7 +113,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_file_is_called_so_that_its_machine_can_be_told(text in "[ -~é灯]{1,30}") {
-            let file = name(&text).unwrap_or_default();
+            let file = machine_file_name(&text).unwrap_or_default();
             prop_assert!(!file.contains('/') && !file.starts_with('.'));
             prop_assert_eq!(machine(&file), Some(text));
         }

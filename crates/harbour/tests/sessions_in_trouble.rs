@@ -8,6 +8,7 @@ mod story;
 use std::time::Duration;
 
 use lantern_harbour::{WindowsFault, WindowsSpec};
+use lantern_link::SessionOptions;
 use lantern_winrm::remoting::PipelineEnd;
 use proptest::prelude::*;
 use scene::{Scene, in_its_time, in_no_time, no_tls};
@@ -53,6 +54,38 @@ fn a_link_that_is_lost_is_found_again_and_what_may_be_missing_is_said() {
         assert!(story.over.is_some(), "{story:?}");
         drop(session);
         scene.remote.close().await;
+    });
+}
+
+#[test]
+fn a_session_that_was_given_up_is_joined_again_where_it_still_stands() {
+    in_no_time(async {
+        let scene = Scene::new(64 * 1024, |_| ()).await.unwrap();
+        let session = scene.remote.session(options()).await.unwrap();
+        run(&session, "$x = 'kept'").await;
+        assert!(session.begin(&script("Get-Tide 100 10000"), false));
+        sleep(Duration::from_secs(15)).await;
+        scene.cable.is_down.store(true, std::sync::atomic::Ordering::Relaxed);
+        scene.cable.machine.cut();
+        let story = listen(&session).await;
+        assert!(matches!(story.over, Some(Some(_))), "{story:?}");
+        let kept = session.kept();
+        assert!(kept.is_some());
+        drop(session);
+        scene.cable.is_down.store(false, std::sync::atomic::Ordering::Relaxed);
+        let again = scene.remote.session(SessionOptions { kept: kept.clone(), ..options() }).await.unwrap();
+        let story = run(&again, "\"it was $x\"").await;
+        assert_eq!((story.out, story.end), (vec!["\"it was kept\"".into()], Some(PipelineEnd::Completed)));
+        assert!(story.links.is_empty(), "{:?}", story.links);
+        drop(again);
+        sleep(Duration::from_secs(3)).await;
+        // Where it stands no more, that is said.
+        let gone = scene.remote.session(SessionOptions { kept, ..options() }).await.unwrap();
+        let story = run(&gone, "1").await;
+        let Some(Some(failure)) = story.over else { panic!("{story:?}") };
+        assert!(told(&failure).contains("the shell is not there any more"), "{}", told(&failure));
+        drop(gone);
+        scene.end().await;
     });
 }
 

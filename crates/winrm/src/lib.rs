@@ -42,5 +42,5 @@ pub use login_keys::LoginKeys;
 pub use posting::{Lane, Post, Posts, ServicePlace, Wanted};
 pub use request::{NewCommand, NewSession, NewShell, Request, Sent, Signal};
 pub use response::{Identity, Output, Received, Response, max_envelope};
-pub use session_shell::{SessionConfig, SessionShell, SessionShellEvent};
+pub use session_shell::{KeptSession, SessionConfig, SessionShell, SessionShellEvent};
 pub use words::{WordsError, interpreter_line, program_line, split};

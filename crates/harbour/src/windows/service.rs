@@ -175,7 +175,7 @@ impl Service {
             .filter(|shell| shell.user == user)
             .map(|shell| (shell.session.clone(), shell.is_left));
         let (session, is_left) = known.ok_or_else(gone)?;
-        if is_left && !matches!(request, Request::Reconnect | Request::Delete) {
+        if is_left && !matches!(request, Request::Reconnect | Request::Connect(_) | Request::Delete) {
             return Err(Fault::new(2_150_859_213, "InvalidState", "The shell is disconnected."));
         }
         let command = |id: &str| {
@@ -265,7 +265,11 @@ impl Service {
                 }
                 Ok(Response::Done)
             }
-            Request::Reconnect => {
+            // Whoever joins it has the whole of it: one that another holds is taken from that one.
+            Request::Reconnect | Request::Connect(_) => {
+                if let Request::Connect(fragments) = request {
+                    session.ok_or_else(gone)?.join(fragments)?;
+                }
                 if let Some(shell) = self.lock().shells.get_mut(&shell) {
                     shell.is_left = false;
                 }

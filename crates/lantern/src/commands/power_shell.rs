@@ -6,6 +6,7 @@ use lantern_book::Home;
 use lantern_link::{LinkError, Remote, RemoteSession, SessionNews, SessionOptions, WinrmFailure};
 use lantern_operations::Target;
 use lantern_operations::remoting::{Outcome, Shown as Wanted, Task, completions, has_formatter, location};
+use lantern_winrm::KeptSession;
 use tokio::signal::unix::SignalKind;
 
 use super::console::{Console, Ended, Shown};
@@ -15,7 +16,7 @@ use super::watch;
 use crate::cli::shell::ShellArgs;
 use crate::commands::connecting::{connect_recalling, forget_if_refused};
 use crate::commands::errand::Errand;
-use crate::screen::failure::Failure;
+use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::mark::{Mark, OLD_TITLE, has_title};
 use crate::screen::output;
@@ -27,16 +28,17 @@ use crate::terminal::modes;
 /// The folder of the home with the lines that were typed on each machine.
 const HISTORY: &str = "typed";
 
-/// One session, from the connection to its end.
+/// One session, from the connection to its end. One that was lost is joined again where the machine has `kept` it; what is to be known for that is put there.
 pub(super) async fn attend(
     args: &ShellArgs,
     home: &Home,
     errand: &Errand,
     ask: &TerminalAsk,
+    kept: &mut Option<KeptSession>,
 ) -> Result<u8, Failure> {
     let target = &errand.target;
     let (remote, recalling) = connect_recalling(home, target, &errand.options, ask).await?;
-    let outcome = converse(args, home, target, &remote).await;
+    let outcome = converse(args, home, target, &remote, kept).await;
     remote.close().await;
     match outcome {
         Ok(status) => Ok(status),
@@ -44,11 +46,26 @@ pub(super) async fn attend(
     }
 }
 
-async fn converse(args: &ShellArgs, home: &Home, target: &Target, remote: &Remote) -> Result<u8, Failure> {
+async fn converse(
+    args: &ShellArgs,
+    home: &Home,
+    target: &Target,
+    remote: &Remote,
+    kept: &mut Option<KeptSession>,
+) -> Result<u8, Failure> {
     let endpoint = args.configuration.configuration.clone().or_else(|| target.winrm.configuration.clone());
     let is_named_endpoint = endpoint.is_some();
-    let options = SessionOptions { endpoint, host: host(true), is_lasting: true };
-    let session = remote.session(options).await?;
+    let options = SessionOptions { endpoint, host: host(true), is_lasting: true, kept: kept.take() };
+    let mut session = remote.session(options.clone()).await?;
+    if options.kept.is_some() {
+        match location(&session).await {
+            Ok(_) => output::say(fit!("the session on {} is still there, and goes on", target.name)),
+            Err(_) => {
+                output::say(fit!("{} has not kept the session: a new one begins", target.name));
+                session = remote.session(SessionOptions { kept: None, ..options }).await?;
+            }
+        }
+    }
     // It opens with the first thing that is asked of it.
     let formats = !is_named_endpoint || has_formatter(&session).await?;
     let shown = if formats { Shown::Lines } else { Shown::Table(ObjectTable::default()) };
@@ -72,6 +89,9 @@ async fn converse(args: &ShellArgs, home: &Home, target: &Target, remote: &Remot
         shell.console.show(OLD_TITLE.to_owned());
     }
     let _ = shell.console.drain().await;
+    if outcome.as_ref().is_err_and(|failure| failure.code == code::LOST) {
+        *kept = shell.session.kept();
+    }
     shell.session.close();
     outcome
 }
@@ -171,10 +191,7 @@ impl Shell {
                 Typed::Interrupted => return Ok(Wish::Nothing),
                 Typed::Ended => return Ok(Wish::End(0)),
                 Typed::Failed(why) => {
-                    return Err(Failure::new(
-                        crate::screen::failure::code::LOCAL,
-                        format!("cannot read from the terminal: {why}"),
-                    ));
+                    return Err(Failure::new(code::LOCAL, format!("cannot read from the terminal: {why}")));
                 }
                 Typed::Complete { line, at, answer } => {
                     let found = completions(&self.session, &line, at).await;

@@ -58,9 +58,12 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     let errand = Errand::of(&home, picked.as_deref(), &args.one_off, &args.connect)?;
     let ask = asking(&args.connect)?;
     check_protocol(args, &errand.target)?;
+    let mut kept = None;
     let status = loop {
         let outcome = match errand.target.protocol {
-            Protocol::Winrm if !args.plain => block_on(power_shell::attend(args, &home, &errand, &ask)),
+            Protocol::Winrm if !args.plain => {
+                block_on(power_shell::attend(args, &home, &errand, &ask, &mut kept))
+            }
             Protocol::Winrm => block_on(interpreter(&home, &errand, &ask)),
             Protocol::Ssh => block_on(attend(args, &home, &errand, &ask)),
         };

@@ -57,8 +57,12 @@ pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
         let outcome = async {
             // Only now: who waits for a password has nothing to give yet.
             let feed = feed(args, &task).await?;
-            let options =
-                SessionOptions { endpoint, host: host(!args.connect.no_questions), is_lasting: false };
+            let options = SessionOptions {
+                endpoint,
+                host: host(!args.connect.no_questions),
+                is_lasting: false,
+                kept: None,
+            };
             let session = remote.session(options).await?;
             carry_out(args, global, &task, feed, session).await
         };

@@ -256,7 +256,7 @@ mod tests {
         assert_eq!(
             text.as_deref(),
             Some(
-                "[chart-room] error: There is nothing called 'nobody'.\n[chart-room]   really [2J\n\
+                "[chart-room] error: There is nothing called 'nobody'.\n[chart-room]   really␛[2J\n\
                  [chart-room]   ObjectNotFound, NameNotFound; line 2, column 3: Get-Lamp nobody"
             )
         );

@@ -8,8 +8,8 @@ use lantern_keys::SystemRandom;
 use lantern_winrm::namespace::USUAL_ENDPOINT;
 use lantern_winrm::remoting::HostFacts;
 use lantern_winrm::{
-    CommandShell, NewCommand, NewShell, Request, RequestHeaders, Response, ServicePlace, SessionConfig,
-    SessionShell, ShellConfig, WinrmError, interpreter_line, max_envelope, program_line,
+    CommandShell, KeptSession, NewCommand, NewShell, Request, RequestHeaders, Response, ServicePlace,
+    SessionConfig, SessionShell, ShellConfig, WinrmError, interpreter_line, max_envelope, program_line,
 };
 use tokio::sync::mpsc;
 use tokio::time::timeout;
@@ -43,6 +43,8 @@ pub struct SessionOptions {
     pub host: HostFacts,
     /// Whether somebody may think between two pipelines: then the machine keeps it for longer where it hears nothing.
     pub is_lasting: bool,
+    /// One that stands there already, to be joined.
+    pub kept: Option<KeptSession>,
 }
 
 /// A machine that is logged in to. Clones are the same one.
@@ -166,6 +168,7 @@ impl WinrmRemote {
             host: options.host,
             idle_time: Some(if options.is_lasting { LASTING } else { IDLE_TIME }),
             no_profile: false,
+            kept: options.kept,
         };
         let session = self.connection().await?;
         let shell = SessionShell::new(config);

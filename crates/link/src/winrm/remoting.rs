@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use lantern_winrm::remoting::{HostAnswer, HostCall, Objects, Pipeline, RemotingError, SessionEvent};
-use lantern_winrm::{Posts, SessionShell, SessionShellEvent};
+use lantern_winrm::{KeptSession, Posts, SessionShell, SessionShellEvent};
 
 use super::driver::{Done, Driver};
 use super::failure::WinrmFailure;
@@ -114,6 +114,11 @@ impl RemoteSession {
     /// The machine, as the user calls it.
     pub fn machine(&self) -> &str {
         &self.shared().machine
+    }
+
+    /// What is to be known of it to join it again, when it was lost; nothing, where the machine has none.
+    pub fn kept(&self) -> Option<KeptSession> {
+        self.shared().lock().shell.kept()
     }
 
     /// Runs a pipeline; `is_last`: the session is ended with it. While another runs, or where the session is over, it is not taken.

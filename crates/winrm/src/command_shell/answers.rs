@@ -112,10 +112,7 @@ impl Posts for CommandShell {
                 self.events.push_back(ShellEvent::Gone);
             }
             (request, Err(why)) => {
-                let what = request.name();
-                let is_gone =
-                    matches!(&why, WinrmError::Fault(fault) if fault.kind() == FaultKind::ShellGone);
-                let error = ShellError::Refused { what, why };
+                let (error, is_gone) = ShellError::refused(&request, why);
                 match is_gone || self.poster.shell.is_none() {
                     true => self.gone_with(error),
                     false => self.fail(error),

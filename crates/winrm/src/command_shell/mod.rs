@@ -16,7 +16,7 @@ use crate::limits::MAX_UNSENT;
 use crate::namespace::COMMAND_SHELL;
 use crate::posting::{Poster, ServicePlace};
 use crate::remoting::RemotingError;
-use crate::{NewCommand, NewShell, Output, Signal, WinrmError};
+use crate::{FaultKind, NewCommand, NewShell, Output, Request, Signal, WinrmError};
 
 /// Code page 65001: UTF-8.
 const UTF_8: u32 = 65_001;
@@ -77,6 +77,14 @@ pub enum ShellError {
         /// What it was asked for.
         what: &'static str,
     },
+}
+
+impl ShellError {
+    /// That the machine refused this, and whether that is since the shell is gone.
+    pub(crate) fn refused(request: &Request, why: WinrmError) -> (Self, bool) {
+        let is_gone = matches!(&why, WinrmError::Fault(fault) if fault.kind() == FaultKind::ShellGone);
+        (Self::Refused { what: request.name(), why }, is_gone)
+    }
 }
 
 /// Where the command is.

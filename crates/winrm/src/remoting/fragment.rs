@@ -21,6 +21,16 @@ impl Default for Fragmenter {
 }
 
 impl Fragmenter {
+    /// One that goes on counting where another has stopped.
+    pub(super) fn going_on(next: u64) -> Self {
+        Self { next }
+    }
+
+    /// The number of the next message.
+    pub(super) fn next(&self) -> u64 {
+        self.next
+    }
+
     /// Cuts a message into fragments of at most `most` bytes, their heads included; there is room for one byte of data in any case.
     pub fn cut(&mut self, message: &[u8], most: usize) -> Vec<Vec<u8>> {
         let object = self.next;

@@ -70,6 +70,8 @@ kinds! {
     ApplicationPrivateData = 0x0002_1009,
     /// Which commands there are.
     GetCommandMetadata = 0x0002_100a,
+    /// What a pool is, told to whoever joins it.
+    RunspacePoolInitData = 0x0002_100b,
     /// Something is asked of the pool's host.
     RunspacePoolHostCall = 0x0002_1100,
     /// What it answers.

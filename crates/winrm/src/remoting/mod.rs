@@ -25,7 +25,7 @@ pub use message::{Destination, Message, MessageKind};
 pub use objects::{Content, Object, ObjectId, Objects, Primitive, Value};
 pub use pipeline::{Argument, Command, Parameter, Pipeline};
 pub use record::{ErrorRecord, Information, Place, Progress, Record};
-pub use session::{FieldAnswer, HostAnswer, PipelineEnd, Said, Session, SessionEvent};
+pub use session::{FieldAnswer, HostAnswer, Kept, PipelineEnd, Said, Session, SessionEvent};
 pub use session_key::SessionKey;
 pub use state::{PipelineState, PoolState};
 

@@ -12,11 +12,21 @@ pub(super) struct Numbering {
     through: u64,
     /// And these.
     ahead: BTreeSet<u64>,
+    /// Whether nobody knows where it begins.
+    is_new: bool,
 }
 
 impl Numbering {
+    /// Of somebody who comes to a machine that has counted before: the first that comes is the first.
+    pub(super) fn of_joiner() -> Self {
+        Self { is_new: true, ..Self::default() }
+    }
+
     /// Notes that a message has come.
     pub(super) fn note(&mut self, number: u64) {
+        if std::mem::take(&mut self.is_new) {
+            self.through = number.saturating_sub(1);
+        }
         if number > self.through {
             self.ahead.insert(number);
         }

@@ -50,6 +50,7 @@ impl SessionShell {
                     current.begun = Begun::Not;
                 }
             }
+            (Request::Connect(_), Ok(_)) => self.session.handle_joined(),
             (Request::Reconnect, Ok(_)) => {
                 self.advance(Stage::Ready);
             }
@@ -61,10 +62,7 @@ impl SessionShell {
             (Request::Signal { signal: Signal::Terminate, .. }, Err(_)) => {}
             (Request::Delete, _) => self.gone(),
             (request, Err(why)) => {
-                let what = request.name();
-                let is_gone =
-                    matches!(&why, WinrmError::Fault(fault) if fault.kind() == FaultKind::ShellGone);
-                let error = ShellError::Refused { what, why };
+                let (error, is_gone) = ShellError::refused(&request, why);
                 match is_gone || self.poster.shell.is_none() {
                     true => self.gone_with(error),
                     false => self.fail(error),
@@ -100,7 +98,7 @@ impl SessionShell {
                 self.stops = self.current.is_some();
                 self.link_lost();
             }
-            Request::Signal { .. } | Request::Reconnect => self.link_lost(),
+            Request::Signal { .. } | Request::Reconnect | Request::Connect(_) => self.link_lost(),
             Request::Delete => self.gone(),
             request if self.poster.shell.is_none() => {
                 self.gone_with(ShellError::Lost { what: request.name() });

@@ -14,7 +14,8 @@ use lantern_keys::{RandomSource, SystemRandom};
 use crate::namespace::SESSIONS;
 use crate::posting::{Poster, ServicePlace};
 use crate::remoting::{
-    FRAGMENT_HEAD, HostAnswer, HostCall, HostFacts, Objects, Pipeline, PipelineEnd, Session, SessionEvent,
+    FRAGMENT_HEAD, HostAnswer, HostCall, HostFacts, Kept, Objects, Pipeline, PipelineEnd, Session,
+    SessionEvent,
 };
 use crate::{NewSession, NewShell, ShellError};
 
@@ -31,6 +32,15 @@ pub struct SessionConfig {
     pub idle_time: Option<Duration>,
     /// Whether the user's profile is left out.
     pub no_profile: bool,
+    /// One that stands there already, to be joined.
+    pub kept: Option<KeptSession>,
+}
+
+/// A session that stands on a machine, for whoever joins it again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeptSession {
+    shell: String,
+    session: Kept,
 }
 
 /// What happened.
@@ -55,6 +65,8 @@ pub enum SessionShellEvent {
 enum Stage {
     /// There is no shell yet.
     New,
+    /// There is one that stands there already, and is to be joined.
+    Joining,
     /// There is one, and the session in it begins.
     Opening,
     /// Pipelines may run.
@@ -135,9 +147,24 @@ impl SessionShell {
 
     /// The same, with a source of random bytes.
     pub fn with_random(config: SessionConfig, random: impl Fn() -> Box<dyn RandomSource + Send>) -> Self {
-        let poster = Poster::new(config.place, format!("{SESSIONS}{}", config.endpoint), random());
-        let mut session = Session::new(config.host, poster.room().max(FRAGMENT_HEAD + 1), random());
-        let new_session = NewSession { id: session.id(), creation: session.creation().into() };
+        let mut poster = Poster::new(config.place, format!("{SESSIONS}{}", config.endpoint), random());
+        let largest = poster.room().max(FRAGMENT_HEAD + 1);
+        let (mut stage, mut remains) = (Stage::New, VecDeque::new());
+        let mut session = match config.kept {
+            None => Session::new(config.host, largest, random()),
+            Some(KeptSession { shell, session: kept }) => {
+                poster.shell = Some(shell);
+                stage = Stage::Joining;
+                // What ran meanwhile, nobody listens to any more.
+                remains.extend(kept.running.clone());
+                Session::joined(&kept, config.host, largest, random())
+            }
+        };
+        let creation = match stage {
+            Stage::Joining => session.rejoining(),
+            _ => session.creation(),
+        };
+        let new_session = NewSession { id: session.id(), creation: creation.into() };
         let new_shell = NewShell {
             no_profile: config.no_profile,
             idle_time: config.idle_time,
@@ -148,9 +175,9 @@ impl SessionShell {
             new_shell,
             poster,
             session,
-            stage: Stage::New,
+            stage,
             current: None,
-            remains: VecDeque::new(),
+            remains,
             stops: false,
             is_lost: false,
             opening_is_lost: false,
@@ -171,6 +198,12 @@ impl SessionShell {
         self.current = Some(Current { name, fragments: fragments.into(), begun: Begun::Not, is_last });
         (self.stops, self.is_lost, self.looks_at_pool, self.has_looked) = (false, false, false, false);
         true
+    }
+
+    /// What is to be known of it to join it again; nothing, where the machine has none.
+    pub fn kept(&self) -> Option<KeptSession> {
+        let shell = self.poster.shell.clone()?;
+        Some(KeptSession { shell, session: self.session.kept() })
     }
 
     /// Whether a pipeline runs, or is to.
@@ -230,7 +263,9 @@ impl SessionShell {
         while let Some((event, size)) = self.session.poll_event() {
             self.untaken += size;
             match &event {
-                SessionEvent::Opened if self.stage == Stage::Opening => self.stage = Stage::Ready,
+                SessionEvent::Opened if matches!(self.stage, Stage::Opening | Stage::Joining) => {
+                    self.stage = Stage::Ready;
+                }
                 // What was stopped had more to say.
                 SessionEvent::Ended(PipelineEnd::Stopped) => {
                     self.session.settle_gap();

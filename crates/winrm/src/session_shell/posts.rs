@@ -68,6 +68,10 @@ impl SessionShell {
         let usual = |request| Some((request, OPERATION_TIMEOUT));
         match self.stage {
             Stage::New => return usual(Request::Create(self.new_shell.clone())),
+            Stage::Joining => {
+                let fragments = self.new_shell.session.as_ref().map(|session| session.creation.clone());
+                return usual(Request::Connect(fragments.unwrap_or_default()));
+            }
             Stage::Opening => return usual(self.receive(true)),
             Stage::Left => return usual(Request::Reconnect),
             Stage::Over if self.poster.shell.is_some() => return usual(Request::Delete),

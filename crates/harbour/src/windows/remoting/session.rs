@@ -134,6 +134,20 @@ impl RemotingSession {
         true
     }
 
+    /// Somebody joins it, with these fragments.
+    pub(in crate::windows) fn join(&self, fragments: &Bytes) -> Result<(), Fault> {
+        let mut state = self.lock();
+        let messages = state.from_client[0].take(fragments).map_err(|error| damaged(&error))?;
+        let joins = messages.iter().filter_map(|(_, message)| Message::decode(message).ok());
+        match joins
+            .into_iter()
+            .any(|joins| joins.kind == MessageKind::ConnectRunspacePool && joins.pool == self.id)
+        {
+            true => Ok(()),
+            false => Err(damaged(&"nobody joins by that")),
+        }
+    }
+
     /// What the pool says.
     pub(in crate::windows) fn pool(&self) -> Command {
         self.pool.clone()

@@ -23,6 +23,16 @@ use super::{RemotingError, capability};
 
 pub use answers::{FieldAnswer, HostAnswer};
 
+/// What is to be known of a session to join it again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Kept {
+    id: [u8; 16],
+    /// The number of the next message to the machine.
+    next: u64,
+    /// The pipeline that ran.
+    pub running: Option<String>,
+}
+
 /// Something to be carried to the machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Said {
@@ -122,6 +132,35 @@ impl Session {
             unsealed: Vec::new(),
             said: VecDeque::new(),
             events: VecDeque::new(),
+        }
+    }
+
+    /// One that stands on the machine, and was left or lost: what joins it is [`Self::rejoining`].
+    pub fn joined(
+        kept: &Kept,
+        host: HostFacts,
+        largest: usize,
+        random: Box<dyn RandomSource + Send>,
+    ) -> Self {
+        Self {
+            id: kept.id,
+            fragmenter: Fragmenter::going_on(kept.next),
+            numbering: Numbering::of_joiner(),
+            ..Self::new(host, largest, random)
+        }
+    }
+
+    /// What is to be known of it to join it again.
+    pub fn kept(&self) -> Kept {
+        let running = self.running.as_ref().map(|running| running.name.clone());
+        Kept { id: self.id, next: self.fragmenter.next(), running }
+    }
+
+    /// The machine has taken us for the one who joins.
+    pub fn handle_joined(&mut self) {
+        if !self.is_open {
+            self.is_open = true;
+            self.events.push_back((SessionEvent::Opened, 0));
         }
     }
 

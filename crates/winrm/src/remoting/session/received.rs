@@ -87,6 +87,7 @@ impl Session {
             // What it is able to do and what it keeps for applications changes nothing; events that nobody subscribed to neither.
             MessageKind::SessionCapability
             | MessageKind::ApplicationPrivateData
+            | MessageKind::RunspacePoolInitData
             | MessageKind::RunspaceAvailability
             | MessageKind::UserEvent => return Ok(()),
             _ => return Err(RemotingError::Message("it is one that only clients send")),
