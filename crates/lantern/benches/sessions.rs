@@ -73,7 +73,7 @@ fn first_prompt(windows: &Windows) {
         assert!(location(&session).await.unwrap().is_some());
         // Loopback's own handshake takes no time here; on a real line it takes one round trip.
         println!(
-            "round trips to the first prompt: {:.2} by the clock (8: five to log in and make the session, one for its state, two for where it stands)",
+            "round trips to the first prompt: {:.2} by the clock (7: the line, TLS, the challenge, the session, its state, two for where it stands)",
             start.elapsed().as_secs_f64() / trip + 1.0
         );
         drop(session);

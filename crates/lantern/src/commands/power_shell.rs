@@ -60,7 +60,11 @@ async fn converse(
     if options.kept.is_some() {
         match location(&session).await {
             Ok(_) => output::say(fit!("the session on {} is still there, and goes on", target.name)),
-            Err(_) => {
+            Err(news) => {
+                let failure = over(&session, news);
+                if failure.code != code::SESSION {
+                    return Err(failure);
+                }
                 output::say(fit!("{} has not kept the session: a new one begins", target.name));
                 session = remote.session(SessionOptions { kept: None, ..options }).await?;
             }

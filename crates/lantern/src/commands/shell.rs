@@ -58,6 +58,10 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
     let errand = Errand::of(&home, picked.as_deref(), &args.one_off, &args.connect)?;
     let ask = asking(&args.connect)?;
     check_protocol(args, &errand.target)?;
+    if args.resume_prompt {
+        // What let us in once does so again.
+        ask.remember();
+    }
     let mut kept = None;
     let status = loop {
         let outcome = match errand.target.protocol {
