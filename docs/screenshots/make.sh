@@ -58,7 +58,7 @@ picture windows "$show; show lantern machine show chart-room; show lantern run c
 lantern machine set chart-room certificate-name=chart-room --quiet
 lantern trust accept chart-room --expect "$(lantern trust look chart-room --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet
 picture session "$show; show lantern run chart-room --password-from 'command:echo high water' --expression 'Get-Lamp' --json; show lantern shell chart-room --password-from 'command:echo high water'" \
-    $'Get-Service lamp-c\t\n' $'Confirm-Lamp\n' $'n\n' $'Get-Lamp nobody\n' $'Write-Progress Counting "the lamps" -PercentComplete 62 -SecondsRemaining 8; Start-Sleep 1; Write-Progress Counting "the lamps" -PercentComplete 66 -SecondsRemaining 7; Start-Sleep 9\n'
+    $'Get-Serv\t\n' $'Confirm-Lamp\n' $'n\n' $'Get-Lamp nobody\n' $'Write-Progress Counting "the lamps" -PercentComplete 62 -SecondsRemaining 8; Start-Sleep 1; Write-Progress Counting -PercentComplete 66; Start-Sleep 9\n'
 lantern trust forget chart-room --yes --quiet
 # The machines' real fingerprints stand in what a scan prints.
 trust() { lantern trust accept "$1" --expect "$(lantern trust look "$1" --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet; }
@@ -82,8 +82,7 @@ cp "$work/downloads/console.pem" "$work/downloads/host.pub"
 lantern key install pier lamp-01 --passphrase-from fd:3 --quiet 3<<<'twelve green lamps'
 picture keys "$show; show lantern key list; show lantern key import $work/downloads/console.pem --name console --plain; show lantern key convert pier --public --to rfc4716; show lantern key convert old-beacon --to pkcs8-pem --out $work/old-beacon.pem; show lantern key rotate harbour --plan"
 lantern key remove console --yes --quiet
-picture key-show "$show; show lantern key show pier"
-# What is in the ring is in the picture before; here is the folder.
+# What is in the ring is in the pictures before; here is the folder.
 picture key-audit "cd $work; $show; show lantern --home $work/empty key audit --path downloads"
 lantern keeper start --quiet
 lantern keeper add pier --lifetime 8h --passphrase-from fd:3 --quiet 3<<<'twelve green lamps'

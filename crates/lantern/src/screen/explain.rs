@@ -159,7 +159,7 @@ impl From<LinkError> for Failure {
                 failure.hint("check the spelling; an IP address works without a name")
             }
             LinkError::Refused { .. } => failure
-                .hint("on the machine: is the SSH service running, and on this port?")
+                .hint("on the machine: is its service running, and on this port?")
                 .hint("a hypervisor or gateway may map another port to it"),
             LinkError::DialTimedOut { .. } => failure
                 .hint("a firewall that drops packets looks like this; so does a wrong address or a machine that is off"),
