@@ -76,7 +76,7 @@ fn pieces(script: &str) -> Result<Vec<(usize, String)>, Wrong> {
         text.push(c);
     }
     if quote.is_some() || depth > 0 {
-        let why = "The string is missing the terminator, or a bracket is missing.".to_owned();
+        let why = "A quote or a bracket is not closed.".to_owned();
         return Err(Wrong { why, line: begun, text });
     }
     all.push((begun, text));
@@ -116,7 +116,7 @@ fn pipeline(text: &str) -> Result<Vec<Call>, String> {
     while !rest.is_empty() {
         if let Some(behind) = rest.strip_prefix('|') {
             if is_first {
-                return Err("An empty pipe element is not allowed.".to_owned());
+                return Err("There is nothing before or behind a bar.".to_owned());
             }
             calls.push(Call::default());
             (is_first, rest) = (true, behind.trim_start());
@@ -132,7 +132,7 @@ fn pipeline(text: &str) -> Result<Vec<Call>, String> {
         (is_first, rest) = (false, behind.trim_start());
     }
     match is_first {
-        true => Err("An empty pipe element is not allowed.".to_owned()),
+        true => Err("There is nothing before or behind a bar.".to_owned()),
         false => Ok(calls),
     }
 }
@@ -155,7 +155,7 @@ fn word(text: &str) -> Result<(Word, &str), String> {
 fn single(text: &str) -> Result<(Word, &str), String> {
     for (mark, is_plain) in [('\'', true), ('"', false)] {
         if let Some(inner) = text.strip_prefix(mark) {
-            let (inner, rest) = inner.split_once(mark).ok_or("The string is missing the terminator.")?;
+            let (inner, rest) = inner.split_once(mark).ok_or("A quote is not closed.")?;
             let word = if is_plain { Word::Text(inner.into()) } else { Word::Quoted(inner.into()) };
             // A name in quotes is a value all the same.
             return Ok((if is_plain { Word::List(vec![word]) } else { word }, rest));
@@ -164,7 +164,7 @@ fn single(text: &str) -> Result<(Word, &str), String> {
     let end = text.find(|c: char| c.is_whitespace() || "|,;".contains(c)).unwrap_or(text.len());
     let (word, rest) = text.split_at(end);
     if word.is_empty() || word.contains(['(', ')', '{', '}']) {
-        return Err(format!("Unexpected token '{word}' in expression or statement."));
+        return Err(format!("'{word}' is not understood here."));
     }
     if let Some(name) = word.strip_prefix('$') {
         let (name, property) = match name.split_once('.') {

@@ -46,16 +46,13 @@ impl Trouble {
     }
 
     pub(super) fn unknown(name: &str) -> Self {
-        let message = format!(
-            "The term '{name}' is not recognized as a name of a cmdlet, function, script file, or executable program."
-        );
+        let message = format!("There is no command called '{name}' here.");
         let reason = "CommandNotFoundException";
         Self { reason, ..Self::new(message, "CommandNotFoundException", "ObjectNotFound", name) }
     }
 
     pub(super) fn no_scripts() -> Self {
-        let message =
-            "The syntax is not supported by this runspace. This might be because it is in no-language mode.";
+        let message = "This endpoint takes commands with parameters, and no scripts.";
         let reason = "RemoteException";
         Self { reason, ..Self::new(message.to_owned(), "ScriptsNotAllowed", "ParserError", "") }
     }
