@@ -91,6 +91,7 @@ fn lines_are_run_edited_completed_and_kept() {
 fn whatever_the_machine_asks_is_asked_here_as_its_own() {
     let (_windows, desk, mut screen) = started();
     let ask = |command: &str, asked: &str, answer: &str, wanted: &str| {
+        screen.wait_until("a prompt", at_prompt);
         screen.send(&format!("{command}\r"));
         screen.wait_for(asked);
         screen.send(answer);
@@ -111,6 +112,7 @@ fn whatever_the_machine_asks_is_asked_here_as_its_own() {
     screen.wait_for("chosen 2");
     ask("Select-Lamp", "with commas between", "l, foghorn\r", "chosen 0 2");
     ask("Read-Key", "Press a key:", "\u{e4}", "key 228");
+    screen.wait_until("a prompt", at_prompt);
     screen.send("Read-Fields\r");
     for (asked, answer) in [
         ("[chart-room] Name:", "lamp-07\r"),
@@ -130,8 +132,10 @@ fn whatever_the_machine_asks_is_asked_here_as_its_own() {
     // What was not to be seen was not, but for the machine that showed it; nor is it kept.
     assert!(!text.contains("lantern-oil") && !text.contains("quay-9"), "{text}");
     // Ctrl-C at a question stops what asked; Ctrl-D answers nothing.
-    ask("Read-Host 'again'", "[chart-room] again:", "\x03", PROMPT);
+    ask("Read-Host 'again'", "[chart-room] again:", "\x03", "");
+    screen.wait_until("a prompt", |text| text.contains("again: ") && at_prompt(text));
     ask("Read-Host 'more'", "[chart-room] more:", "\x04", "whoever was asked gave no answer");
+    screen.wait_until("a prompt", at_prompt);
     screen.send("exit\r");
     assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
     let kept = fs::read_to_string(desk.home().join("typed/chart-room")).unwrap();
@@ -208,6 +212,24 @@ fn a_session_that_the_machine_did_not_keep_ends_with_a_reason() {
     assert_eq!(screen.wait_for_exit(), 250, "{}", screen.text());
     assert!(screen.text().contains("the shell is not there any more"), "{}", screen.text());
     assert!(screen.is_cooked());
+}
+
+#[test]
+fn a_session_that_never_opens_is_given_up_by_ctrl_c_twice() {
+    let windows = faulty(WindowsFault::NeverOpens);
+    let desk = desk_for(&windows, &[]);
+    trust(&desk, &windows);
+    for words in [&["shell", "chart-room"][..], &["run", "chart-room", "--expression", "whoami"]] {
+        let mut screen = Screen::open(&desk, words);
+        screen.wait_for("Password of keeper on chart-room");
+        screen.send(&format!("{PASSWORD}\r"));
+        thread::sleep(Duration::from_millis(800));
+        screen.send("\x03");
+        thread::sleep(Duration::from_millis(300));
+        screen.send("\x03");
+        assert_eq!(screen.wait_for_exit(), 252, "{}", screen.text());
+        assert!(screen.is_cooked());
+    }
 }
 
 #[test]

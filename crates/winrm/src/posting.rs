@@ -140,6 +140,11 @@ impl Poster {
         }
     }
 
+    /// Whether something never left.
+    pub(crate) fn has_unsent(&self) -> bool {
+        !self.unsent.is_empty()
+    }
+
     /// What never left and is to be posted now.
     pub(crate) fn next_unsent(&mut self) -> Option<Request> {
         self.unsent.pop_front()

@@ -341,3 +341,21 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn what_never_left_is_posted_again_and_once() {
+    let mut machine = Machine::new(vec![Ok(end(0))]);
+    let mut shell = shell();
+    for what in ["a shell", "the start of a program", "output", "the end of the shell"] {
+        let lost = shell.poll_post(Lane::Main).unwrap().unwrap();
+        assert_eq!(lost.what, what);
+        shell.handle_unsent(lost.number);
+        let again = shell.poll_post(Lane::Main).unwrap().unwrap();
+        assert_eq!(again.what, what);
+        assert!(shell.poll_post(Lane::Main).unwrap().is_none());
+        shell.handle_answer(again.number, machine.answer(&again).unwrap().as_bytes());
+    }
+    assert_eq!(machine.asked, ["a shell", "the start of a program", "output", "the end of the shell"]);
+    assert!(shell.is_gone());
+    assert!(shell.poll_post(Lane::Main).unwrap().is_none());
+}

@@ -223,6 +223,9 @@ impl Service {
             }
             Request::Receive { command: id } => {
                 let of_pipeline = session.is_some() && id.is_some();
+                if session.is_some() && id.is_none() && self.has_fault(WindowsFault::NeverOpens) {
+                    tokio::time::sleep(Self::SILENCE).await;
+                }
                 let command = match (&session, id) {
                     (Some(session), None) => session.pool(),
                     (_, id) => command(id.as_deref().unwrap_or_default())?,

@@ -123,6 +123,8 @@ pub enum WindowsFault {
     LeavesShells,
     /// A session's pipeline says something that is no message.
     Garbles,
+    /// Its sessions never say that they are open.
+    NeverOpens,
     /// It leaves out a fragment of what a pipeline says.
     LeavesOut,
 }

@@ -126,6 +126,13 @@ impl Console {
         self.put(self.talk, fitted(&format!("{text}\n"), width));
     }
 
+    /// The same, for a person: not where only results are wanted.
+    fn mention(&mut self, text: &Fit) {
+        if !output::is_quiet() {
+            self.tell(text);
+        }
+    }
+
     fn tell_record(&mut self, record: &Record) {
         if let Record::Progress(progress) = record {
             if self.has_progress {
@@ -326,11 +333,11 @@ impl Console {
             }
             SessionNews::LinkLost => {
                 let text = fit!("the connection to {} is lost; it is looked for", self.machine());
-                self.tell(&text);
+                self.mention(&text);
             }
             SessionNews::LinkBack => {
                 let text = fit!("{} is there again, and so is the session", self.machine());
-                self.tell(&text);
+                self.mention(&text);
             }
             SessionNews::MayMiss => {
                 let text = fit!("note: something of what {} said may be missing", self.machine());

@@ -10,7 +10,7 @@ use lantern_winrm::KeptSession;
 use tokio::signal::unix::SignalKind;
 
 use super::console::{Console, Ended, Shown};
-use super::session::wide;
+use super::session::{patiently, wide};
 use super::task::host;
 use super::watch;
 use crate::cli::shell::ShellArgs;
@@ -22,7 +22,7 @@ use crate::screen::mark::{Mark, OLD_TITLE, has_title};
 use crate::screen::output;
 use crate::screen::task::ObjectTable;
 use crate::terminal::ask::TerminalAsk;
-use crate::terminal::line_editor::{LineEditor, Typed};
+use crate::terminal::line_editor::{LineEditor, PATIENCE, Typed};
 use crate::terminal::modes;
 
 /// The folder of the home with the lines that were typed on each machine.
@@ -58,7 +58,7 @@ async fn converse(
     let options = SessionOptions { endpoint, host: host(true), is_lasting: true, kept: kept.take() };
     let mut session = remote.session(options.clone()).await?;
     if options.kept.is_some() {
-        match location(&session).await {
+        match patiently(&session, location(&session)).await? {
             Ok(_) => output::say(fit!("the session on {} is still there, and goes on", target.name)),
             Err(news) => {
                 let failure = over(&session, news);
@@ -71,7 +71,7 @@ async fn converse(
         }
     }
     // It opens with the first thing that is asked of it.
-    let formats = !is_named_endpoint || has_formatter(&session).await?;
+    let formats = !is_named_endpoint || patiently(&session, has_formatter(&session)).await??;
     let shown = if formats { Shown::Lines } else { Shown::Table(ObjectTable::default()) };
     let console = Console::new(session.clone(), shown, Some(Mark::of(target)))?;
     let mut shell = Shell {
@@ -160,7 +160,7 @@ impl Shell {
         if !self.tells_place {
             return Ok(());
         }
-        match location(&self.session).await {
+        match patiently(&self.session, location(&self.session)).await? {
             Ok(place) => (self.tells_place, self.place) = (place.is_some(), place),
             Err(news) => return Err(over(&self.session, news)),
         }
@@ -198,7 +198,7 @@ impl Shell {
                     return Err(Failure::new(code::LOCAL, format!("cannot read from the terminal: {why}")));
                 }
                 Typed::Complete { line, at, answer } => {
-                    let found = completions(&self.session, &line, at).await;
+                    let found = completions(&self.session, &line, at, PATIENCE).await;
                     let _ = answer.send(found);
                 }
             }

@@ -2,12 +2,14 @@
 
 use std::time::Duration;
 
-use lantern_link::{ProcessEnd, Remote, Trunk};
+use lantern_link::{ProcessEnd, Remote, RemoteSession, Trunk};
 use lantern_operations::SessionSettings;
 use lantern_operations::display::Windows;
 use lantern_ssh::signals;
+use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
 
+use super::watch;
 use crate::screen;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -65,6 +67,32 @@ pub(super) fn wide(status: u32, machine: &str) -> u8 {
         "on {machine}, it ended with {status} (0x{status:08X}); the exit status here is {passed_on}"
     ));
     passed_on
+}
+
+/// Waits for something that the machine is asked beside what somebody typed. Ctrl-C stops that, and a second one ends the session.
+///
+/// # Errors
+/// Twice Ctrl-C, or we are told to end.
+pub(super) async fn patiently<T>(
+    session: &RemoteSession,
+    asked: impl Future<Output = T>,
+) -> Result<T, Failure> {
+    let mut interrupts = watch(SignalKind::interrupt())?;
+    let mut terminations = watch(SignalKind::terminate())?;
+    let mut hangups = watch(SignalKind::hangup())?;
+    let mut asked = std::pin::pin!(asked);
+    let mut is_stopped = false;
+    loop {
+        tokio::select! {
+            answer = &mut asked => return Ok(answer),
+            _ = interrupts.recv() => match std::mem::replace(&mut is_stopped, true) {
+                false => session.stop(),
+                true => return Err(Failure::new(code::INTERRUPTED, "interrupted")),
+            },
+            _ = terminations.recv() => return Err(Failure::quiet(128 + 15)),
+            _ = hangups.recv() => return Err(Failure::quiet(128 + 1)),
+        }
+    }
 }
 
 /// The next question of a session; never, where none can come.

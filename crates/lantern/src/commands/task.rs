@@ -15,7 +15,7 @@ use super::block_on;
 use super::connecting::{connect_recalling, forget_if_refused};
 use super::console::{Console, Ended, Shown};
 use super::feed::Feed;
-use super::session::wide;
+use super::session::{patiently, wide};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
@@ -183,7 +183,8 @@ async fn carry_out(
     mut feed: Option<Feed>,
     session: RemoteSession,
 ) -> Result<u8, Failure> {
-    let formats = !task.is_named_endpoint || global.json || has_formatter(&session).await?;
+    let formats =
+        !task.is_named_endpoint || global.json || patiently(&session, has_formatter(&session)).await??;
     let (shown, as_objects) = match (global.json, formats) {
         (true, _) => (Shown::Json(args.task.depth.into()), true),
         (false, true) => (Shown::Lines, false),

@@ -21,7 +21,7 @@ use tracing::debug;
 /// Most lines that are kept for a machine.
 const MAX_HISTORY: usize = 2000;
 /// How long a machine is waited for that is asked what a word may become.
-const PATIENCE: Duration = Duration::from_secs(3);
+pub(crate) const PATIENCE: Duration = Duration::from_secs(3);
 
 /// What comes of an editor.
 #[derive(Debug)]

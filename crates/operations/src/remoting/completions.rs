@@ -1,8 +1,11 @@
 //! What a machine says a word may become.
 
+use std::time::Duration;
+
 use lantern_link::{RemoteSession, SessionNews};
 use lantern_ssh::is_invisible;
 use lantern_winrm::remoting::{Command, Objects, Pipeline, PipelineEnd, Primitive, SessionEvent};
+use tokio::time::sleep;
 
 /// Most that are looked at: nobody reads more.
 const MOST: usize = 1000;
@@ -26,16 +29,26 @@ fn pipeline(line: &str, at: usize) -> Pipeline {
     Pipeline { commands: vec![command], ..Pipeline::default() }
 }
 
-/// Asks the machine what the word before this place, in bytes of the line, may become. An endpoint that has no such command knows none.
+/// Asks the machine what the word before this place, in bytes of the line, may become, and stops asking after `patience`. An endpoint that has no such command knows none.
 ///
 /// Nothing comes of it where another pipeline runs, or where the session is over: that is heard by whoever listens to it next.
-pub async fn completions(session: &RemoteSession, line: &str, at: usize) -> Completions {
+pub async fn completions(session: &RemoteSession, line: &str, at: usize, patience: Duration) -> Completions {
     let mut found = Completions { from: at, words: Vec::new() };
     if !session.begin(&pipeline(line, at), false) {
         return found;
     }
+    let mut patience = std::pin::pin!(sleep(patience));
+    let mut is_stopped = false;
     loop {
-        match session.next().await {
+        let news = tokio::select! {
+            news = session.next() => news,
+            () = &mut patience, if !is_stopped => {
+                is_stopped = true;
+                session.stop();
+                continue;
+            }
+        };
+        match news {
             SessionNews::Event(SessionEvent::Output(xml)) => {
                 if let Ok(objects) = Objects::read(&xml) {
                     found = read(&objects, line, at);

@@ -19,7 +19,10 @@ impl Posts for CommandShell {
         if self.stage != Stage::Running || is_busy {
             return Wanted::Not;
         }
-        match (self.signals.is_empty() && self.unsent.is_empty(), self.input_ended && !self.input_over) {
+        match (
+            self.signals.is_empty() && self.unsent.is_empty() && !self.poster.has_unsent(),
+            self.input_ended && !self.input_over,
+        ) {
             (false, _) => Wanted::Now,
             (true, true) => Wanted::Soon,
             (true, false) => Wanted::Not,
@@ -30,8 +33,7 @@ impl Posts for CommandShell {
         if self.poster.is_busy(lane) {
             return Ok(None);
         }
-        if lane == Lane::Main
-            && !matches!(self.stage, Stage::Over | Stage::Gone)
+        if !matches!(self.stage, Stage::Over | Stage::Gone)
             && let Some(request) = self.poster.next_unsent()
         {
             return self.poster.post(lane, request, OPERATION_TIMEOUT).map(Some);

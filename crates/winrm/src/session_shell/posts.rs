@@ -148,7 +148,7 @@ impl Posts for SessionShell {
             return Wanted::Not;
         }
         let begun = self.current.as_ref().is_some_and(|current| current.begun == Begun::Yes);
-        let says = begun && (self.stops || self.session.has_said());
+        let says = begun && (self.stops || self.session.has_said()) || self.poster.has_unsent();
         let pool_is_asked = self.pool_is_asked();
         match says || self.session.awaits_pool() && !pool_is_asked {
             true => Wanted::Now,
@@ -160,10 +160,13 @@ impl Posts for SessionShell {
         if self.poster.is_busy(lane) {
             return Ok(None);
         }
-        let unsent = match (lane, self.stage) {
-            (_, Stage::Over | Stage::Gone) | (Lane::Side, _) => None,
-            (Lane::Main, _) => self.poster.next_unsent().map(|request| (request, OPERATION_TIMEOUT)),
+        let takes_unsent = match (lane, self.stage) {
+            (_, Stage::Over | Stage::Gone) => false,
+            (Lane::Main, _) => true,
+            (Lane::Side, _) => self.waits_on_main(),
         };
+        let unsent = if takes_unsent { self.poster.next_unsent() } else { None };
+        let unsent = unsent.map(|request| (request, OPERATION_TIMEOUT));
         let next = match lane {
             _ if unsent.is_some() => unsent,
             Lane::Main => self.on_main(),
