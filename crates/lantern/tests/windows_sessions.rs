@@ -145,13 +145,20 @@ fn whatever_the_machine_asks_is_asked_here_as_its_own() {
     );
 }
 
+fn begun(windows: &Windows) -> usize {
+    windows.seen().requests.iter().filter(|what| **what == "the start of a pipeline").count()
+}
+
 #[test]
 fn an_interrupt_stops_what_runs_wherever_it_is_and_the_session_goes_on() {
     let (windows, _desk, mut screen) = started();
     let commands = ["Wait-Forever", "Start-Sleep 100", "Get-Tide 1000 10", "New-Bulk 100000"];
     for (number, command) in commands.iter().enumerate() {
-        for wait in [60, 400] {
+        for wait in [0, 60, 400] {
+            let before = begun(&windows);
             screen.send(&format!("{command}\r"));
+            // What is pressed before that is not meant for it.
+            screen.wait_until("its beginning", |_| begun(&windows) > before);
             thread::sleep(Duration::from_millis(wait));
             screen.send("\x03");
             screen.wait_until("a prompt", at_prompt);
