@@ -166,7 +166,9 @@ fn an_interrupt_stops_what_runs_wherever_it_is_and_the_session_goes_on() {
         }
     }
     // At the prompt it gives up what was begun.
-    screen.send("Get-La\x03");
+    screen.send("Get-La");
+    screen.wait_for("> Get-La");
+    screen.send("\x03");
     screen.wait_until("a prompt", at_prompt);
     say(&screen, "whoami", "chart-room\\keeper");
     assert_eq!(windows.seen().shells, 1);
