@@ -155,6 +155,21 @@ fn input_goes_in_and_a_pipeline_can_be_stopped() {
 }
 
 #[test]
+fn a_pipeline_that_asks_can_be_stopped_though_nobody_answers() {
+    in_no_time(async {
+        let scene = Scene::new(64 * 1024, |_| ()).await.unwrap();
+        let session = scene.remote.session(options()).await.unwrap();
+        assert!(session.begin(&script("Read-Host"), false));
+        while !matches!(session.next().await, SessionNews::Event(SessionEvent::Asked(_))) {}
+        session.stop();
+        let story = tokio::time::timeout(Duration::from_secs(60), listen(&session)).await.unwrap();
+        assert_eq!(story.end, Some(PipelineEnd::Stopped));
+        drop(session);
+        scene.end().await;
+    });
+}
+
+#[test]
 fn a_secret_that_comes_out_is_keyed_though_nobody_was_asked() {
     in_no_time(async {
         let scene = Scene::new(64 * 1024, |_| ()).await.unwrap();

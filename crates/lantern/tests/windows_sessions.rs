@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::thread;
 use std::time::Duration;
 
-use lantern_harbour::{WindowsFault, WindowsSpec};
+use lantern_harbour::{Endpoint, WindowsFault, WindowsSpec};
 use support::windows::{PASSWORD, Windows, chart_room, desk_for, desk_that_trusts, faulty, trust};
 use support::{Desk, Screen};
 
@@ -221,6 +221,44 @@ fn a_session_that_the_machine_did_not_keep_ends_with_a_reason() {
     assert_eq!(screen.wait_for_exit(), 250, "{}", screen.text());
     assert!(screen.text().contains("the shell is not there any more"), "{}", screen.text());
     assert!(screen.is_cooked());
+}
+
+#[test]
+fn nobody_is_asked_who_is_not_to_be_and_a_signal_ends_a_question() {
+    let windows = Windows::light(chart_room());
+    let desk = desk_that_trusts(&windows, &[]);
+    fs::set_permissions(desk.folder.path().join("first"), fs::Permissions::from_mode(0o600)).unwrap();
+    let words = [
+        "run",
+        "chart-room",
+        "--password-from",
+        "file:first",
+        "--no-input",
+        "--expression",
+        "Read-Host 'tide'",
+    ];
+    let mut screen = Screen::open(&desk, &[&words[..], &["--no-questions"]].concat());
+    assert_eq!(screen.wait_for_exit(), 1, "{}", screen.text());
+    assert!(screen.text().contains("nobody is at a terminal who could answer"), "{}", screen.text());
+    let mut screen = Screen::open(&desk, &words);
+    screen.wait_for("[chart-room] tide:");
+    screen.signal(rustix::process::Signal::INT);
+    assert!([130, 252].contains(&screen.wait_for_exit()), "{}", screen.text());
+    assert!(screen.is_cooked());
+}
+
+#[test]
+fn what_nobody_typed_asks_nobody() {
+    let curious = Endpoint { name: "Microsoft.PowerShell".into(), asks_where: true, ..Endpoint::default() };
+    let windows = Windows::light(WindowsSpec { endpoints: vec![curious], ..chart_room() });
+    let desk = desk_that_trusts(&windows, &[]);
+    let mut screen = open(&desk, &[]);
+    // It does not say where it stands without an answer, and gets none.
+    screen.wait_until("a prompt", |text| text.trim_end().ends_with("chart-room >"));
+    say(&screen, "whoami", "chart-room\\keeper");
+    assert!(!screen.text().contains("[chart-room]"), "{}", screen.text());
+    screen.send("\x04");
+    assert_eq!(screen.wait_for_exit(), 0);
 }
 
 #[test]

@@ -188,6 +188,9 @@ fn a_script_comes_from_a_file_as_windows_writes_them_or_from_standard_input() {
         (&["--expression", "  "], 240, "is empty"),
         (&["--expression", "1", "--", "hostname"], 240, "takes no command beside it"),
         (&["--strict", "--", "hostname"], 240, "--strict goes with a text"),
+        (&["--configuration", "PowerShell.7", "--", "hostname"], 240, "--configuration goes with a text"),
+        (&["--expression", "1", "--interpreter"], 240, "takes no command beside it"),
+        (&["--expression", "1", "--display"], 240, "forwards neither agents nor displays"),
         (&["--expression", "1", "--script", "-"], 240, "cannot be used with"),
         (&["--expression", "1", "--configuration", "a/b"], 240, "name of an endpoint"),
     ] {

@@ -46,6 +46,8 @@ pub struct Endpoint {
     pub commands_only: bool,
     /// The commands that it shows; none: all.
     pub visible: Vec<&'static str>,
+    /// Whether it asks before it says where a session stands.
+    pub asks_where: bool,
 }
 
 impl Endpoint {
@@ -65,6 +67,7 @@ impl Endpoint {
                 "Show-Words",
                 "Wait-Forever",
             ],
+            asks_where: false,
         };
         vec![open("Microsoft.PowerShell"), open("PowerShell.7"), keepers]
     }

@@ -9,7 +9,7 @@ use lantern_link::{RemoteSession, SessionNews, WinrmFailure};
 use lantern_operations::remoting::Outcome;
 use lantern_ssh::Stream;
 use lantern_winrm::remoting::{
-    Colour, HostAnswer, HostAsks, HostCall, Objects, PipelineEnd, Record, SessionEvent, Telling,
+    HostAnswer, HostAsks, HostCall, Objects, PipelineEnd, Record, SessionEvent, Telling,
 };
 use tokio::signal::unix::{Signal, SignalKind};
 
@@ -63,6 +63,8 @@ pub(super) struct Console {
     mark: Option<Mark>,
     /// How many times Ctrl-C ends it all.
     strokes: u32,
+    /// Whether somebody may be asked.
+    may_ask: bool,
     asked: VecDeque<HostCall>,
     asking: Option<(HostCall, Asking)>,
     interrupts: Signal,
@@ -72,7 +74,12 @@ pub(super) struct Console {
 }
 
 impl Console {
-    pub(super) fn new(session: RemoteSession, shown: Shown, mark: Option<Mark>) -> Result<Self, Failure> {
+    pub(super) fn new(
+        session: RemoteSession,
+        shown: Shown,
+        mark: Option<Mark>,
+        may_ask: bool,
+    ) -> Result<Self, Failure> {
         let (out, error) = (std::io::stdout().is_terminal(), std::io::stderr().is_terminal());
         Ok(Self {
             session,
@@ -84,6 +91,7 @@ impl Console {
             has_progress: error && !output::is_quiet(),
             strokes: if mark.is_some() { 3 } else { 2 },
             mark,
+            may_ask,
             asked: VecDeque::new(),
             asking: None,
             interrupts: watch(SignalKind::interrupt())?,
@@ -201,7 +209,7 @@ impl Console {
                 let end = if *ends_line { "\n" } else { "" };
                 let colour = colour.filter(|_| output::colorful_stdout() && stream == Stream::Main);
                 let text = match colour {
-                    Some(colour) => format!("{}{text}\x1b[0m{end}", colored(colour)),
+                    Some(colour) => format!("{}{text}\x1b[0m{end}", task::colored(colour)),
                     None => format!("{text}{end}"),
                 };
                 self.put(stream, text);
@@ -242,7 +250,14 @@ impl Console {
         let clear = self.progress.clear();
         self.write(self.talk, clear);
         let (machine, asks) = (self.machine().to_owned(), call.asks.clone());
-        self.asking = Some((call, Box::pin(async move { host_prompt::ask(&machine, &asks).await })));
+        let may_ask = self.may_ask;
+        let heard = async move {
+            match may_ask {
+                true => host_prompt::ask(&machine, &asks).await,
+                false => host_prompt::nobody(),
+            }
+        };
+        self.asking = Some((call, Box::pin(heard)));
     }
 
     fn heard(&mut self, heard: Heard) -> Result<(), Failure> {
@@ -382,11 +397,4 @@ async fn answered(asking: &mut Option<(HostCall, Asking)>) -> Heard {
         Some((_, asking)) => asking.await,
         None => std::future::pending().await,
     }
-}
-
-/// The colours of a console, in the order of their numbers, as a terminal has them.
-fn colored(colour: Colour) -> String {
-    const CODES: [u8; 16] = [30, 34, 32, 36, 31, 35, 33, 37, 90, 94, 92, 96, 91, 95, 93, 97];
-    let code = CODES.get(usize::from(colour)).copied().unwrap_or(39);
-    format!("\x1b[{code}m")
 }

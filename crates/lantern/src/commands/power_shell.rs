@@ -55,7 +55,8 @@ async fn converse(
 ) -> Result<u8, Failure> {
     let endpoint = args.configuration.configuration.clone().or_else(|| target.winrm.configuration.clone());
     let is_named_endpoint = endpoint.is_some();
-    let options = SessionOptions { endpoint, host: host(true), is_lasting: true, kept: kept.take() };
+    let can_ask = !args.connect.no_questions;
+    let options = SessionOptions { endpoint, host: host(can_ask), is_lasting: true, kept: kept.take() };
     let mut session = remote.session(options.clone()).await?;
     if options.kept.is_some() {
         match patiently(&session, location(&session)).await? {
@@ -73,7 +74,7 @@ async fn converse(
     // It opens with the first thing that is asked of it.
     let formats = !is_named_endpoint || patiently(&session, has_formatter(&session)).await??;
     let shown = if formats { Shown::Lines } else { Shown::Table(ObjectTable::default()) };
-    let console = Console::new(session.clone(), shown, Some(Mark::of(target)))?;
+    let console = Console::new(session.clone(), shown, Some(Mark::of(target)), can_ask)?;
     let mut shell = Shell {
         session,
         console,

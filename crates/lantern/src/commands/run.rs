@@ -38,12 +38,14 @@ const READER_GONE: u8 = 128 + 13;
 const GRACE: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
-    if let Some(option) = args.task.option_without_text() {
+    let said = args.configuration.configuration.is_some() && !args.task.is_some();
+    let option = args.task.option_without_text().or(said.then_some("--configuration"));
+    if let Some(option) = option {
         return Err(Failure::new(code::USAGE, format!("{option} goes with a text that is to run"))
             .hint("lantern run MACHINE --expression TEXT"));
     }
     if args.task.is_some() {
-        if !args.command_words().is_empty() {
+        if !args.command_words().is_empty() || args.interpreter {
             return Err(Failure::new(code::USAGE, "a text that is to run takes no command beside it")
                 .hint("values for it: --argument NAME=VALUE"));
         }

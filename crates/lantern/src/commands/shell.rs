@@ -89,16 +89,11 @@ pub(crate) fn run(args: &ShellArgs, global: &Global) -> Result<u8, Failure> {
 
 /// Options that only one of the protocols has.
 fn check_protocol(args: &ShellArgs, target: &Target) -> Result<(), Failure> {
-    let name = &target.name;
     let said = args.plain || args.configuration.configuration.is_some();
     match target.protocol {
         Protocol::Ssh if said => Err(task::not_winrm(target)),
-        Protocol::Winrm if args.forward.wants_any() => Err(Failure::new(
-            code::USAGE,
-            format!("{name} is spoken to by WinRM, which forwards neither agents nor displays"),
-        )
-        .hint(format!("without them: lantern shell {name}"))),
-        Protocol::Ssh | Protocol::Winrm => Ok(()),
+        Protocol::Winrm => task::no_forwards(&args.forward, target),
+        Protocol::Ssh => Ok(()),
     }
 }
 

@@ -16,6 +16,7 @@ use super::connecting::{connect_recalling, forget_if_refused};
 use super::console::{Console, Ended, Shown};
 use super::feed::Feed;
 use super::session::{patiently, wide};
+use crate::cli::forward::ForwardArgs;
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
@@ -45,6 +46,7 @@ pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     if target.protocol != Protocol::Winrm {
         return Err(not_winrm(target));
     }
+    no_forwards(&args.forward, target)?;
     let endpoint = args.configuration.configuration.clone().or_else(|| target.winrm.configuration.clone());
     let task = Task {
         text: text(args)?,
@@ -87,6 +89,19 @@ pub(super) fn host(can_ask: bool) -> HostFacts {
         width: if is_terminal { side(size.columns) } else { WIDE },
         height: side(size.rows),
         title: String::new(),
+    }
+}
+
+/// What is forwarded is of SSH.
+pub(super) fn no_forwards(args: &ForwardArgs, target: &Target) -> Result<(), Failure> {
+    let name = &target.name;
+    match args.wants_any() {
+        true => Err(Failure::new(
+            code::USAGE,
+            format!("{name} is spoken to by WinRM, which forwards neither agents nor displays"),
+        )
+        .hint(format!("without them: lantern shell {name}"))),
+        false => Ok(()),
     }
 }
 
@@ -195,7 +210,7 @@ async fn carry_out(
         false => task.pipeline(remoting::Shown::Text { width: host(false).width }, feed.is_some()),
     };
     let scripted = pipeline.commands.iter().any(|command| command.is_script);
-    let mut console = Console::new(session.clone(), shown, None)?;
+    let mut console = Console::new(session.clone(), shown, None, !args.connect.no_questions)?;
     session.begin(&pipeline, true);
     let mut outcome = Outcome::default();
     let ended = console.follow(&mut outcome, &mut feed).await?;

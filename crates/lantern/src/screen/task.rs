@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use lantern_winrm::remoting::{ErrorRecord, Objects, Progress, Record, Value};
+use lantern_winrm::remoting::{Colour, ErrorRecord, Objects, Progress, Record, Value};
 use serde_json::json;
 
 use crate::screen::fit::{Fit, fit};
@@ -108,6 +108,13 @@ pub(crate) fn error_json(error: &ErrorRecord, is_end: bool) -> serde_json::Value
         })),
         "terminating": is_end,
     })
+}
+
+/// The colours of a console, in the order of their numbers, as a terminal has them.
+pub(crate) fn colored(colour: Colour) -> String {
+    const CODES: [u8; 16] = [30, 34, 32, 36, 31, 35, 33, 37, 90, 94, 92, 96, 91, 95, 93, 97];
+    let code = CODES.get(usize::from(colour)).copied().unwrap_or(39);
+    format!("\x1b[{code}m")
 }
 
 /// Nothing is shown before this, and nothing more often than [`PACE`].

@@ -36,7 +36,12 @@ pub(crate) async fn ask(machine: &str, asks: &HostAsks) -> Heard {
             Answer::Ended => Heard::Answer(HostAnswer::Refused(ENDED)),
         }
     });
-    heard.await.unwrap_or(Heard::Answer(HostAnswer::Refused(NOBODY)))
+    heard.await.unwrap_or_else(nobody)
+}
+
+/// Nobody is there, or nobody is to be asked.
+pub(crate) fn nobody() -> Heard {
+    Heard::Answer(HostAnswer::Refused(NOBODY))
 }
 
 struct Asking {

@@ -2,10 +2,12 @@
 
 use std::time::Duration;
 
-use lantern_link::{RemoteSession, SessionNews};
+use lantern_link::RemoteSession;
 use lantern_ssh::is_invisible;
-use lantern_winrm::remoting::{Command, Objects, Pipeline, PipelineEnd, Primitive, SessionEvent};
+use lantern_winrm::remoting::{Command, Objects, PipelineEnd, Primitive};
 use tokio::time::sleep;
+
+use super::quietly::quietly;
 
 /// Most that are looked at: nobody reads more.
 const MOST: usize = 1000;
@@ -19,48 +21,37 @@ pub struct Completions {
     pub words: Vec<String>,
 }
 
-/// The pipeline that asks for them.
-fn pipeline(line: &str, at: usize) -> Pipeline {
+/// The command that asks for them.
+fn command(line: &str, at: usize) -> Command {
     let column = line.get(..at).unwrap_or(line).encode_utf16().count();
     let column = i32::try_from(column).unwrap_or(i32::MAX);
-    let command = Command::named("TabExpansion2")
+    Command::named("TabExpansion2")
         .with("inputScript", Primitive::String(line.to_owned()))
-        .with("cursorColumn", Primitive::I32(column));
-    Pipeline { commands: vec![command], ..Pipeline::default() }
+        .with("cursorColumn", Primitive::I32(column))
 }
 
 /// Asks the machine what the word before this place, in bytes of the line, may become, and stops asking after `patience`. An endpoint that has no such command knows none.
 ///
 /// Nothing comes of it where another pipeline runs, or where the session is over: that is heard by whoever listens to it next.
 pub async fn completions(session: &RemoteSession, line: &str, at: usize, patience: Duration) -> Completions {
-    let mut found = Completions { from: at, words: Vec::new() };
-    if !session.begin(&pipeline(line, at), false) {
-        return found;
-    }
+    let nothing = Completions { from: at, words: Vec::new() };
+    let mut found = nothing.clone();
     let mut patience = std::pin::pin!(sleep(patience));
     let mut is_stopped = false;
-    loop {
-        let news = tokio::select! {
-            news = session.next() => news,
-            () = &mut patience, if !is_stopped => {
-                is_stopped = true;
-                session.stop();
-                continue;
-            }
-        };
-        match news {
-            SessionNews::Event(SessionEvent::Output(xml)) => {
-                if let Ok(objects) = Objects::read(&xml) {
-                    found = read(&objects, line, at);
+    let end = {
+        let mut asked =
+            std::pin::pin!(quietly(session, command(line, at), |objects| found = read(objects, line, at)));
+        loop {
+            tokio::select! {
+                end = &mut asked => break end,
+                () = &mut patience, if !is_stopped => {
+                    is_stopped = true;
+                    session.stop();
                 }
             }
-            SessionNews::Event(SessionEvent::Ended(PipelineEnd::Completed)) => return found,
-            SessionNews::Event(SessionEvent::Ended(_)) | SessionNews::Over(_) => {
-                return Completions { from: at, words: Vec::new() };
-            }
-            _ => {}
         }
-    }
+    };
+    if matches!(end, Ok(PipelineEnd::Completed)) { found } else { nothing }
 }
 
 fn read(objects: &Objects, line: &str, at: usize) -> Completions {

@@ -5,6 +5,7 @@ mod given;
 mod location;
 mod outcome;
 mod plain_commands;
+mod quietly;
 mod task;
 mod whole;
 

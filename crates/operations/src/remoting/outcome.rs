@@ -1,8 +1,9 @@
 //! What became of a pipeline, and what that means for whoever called us.
 
 use lantern_link::{LinkError, RemoteSession, SessionNews, WinrmFailure};
-use lantern_winrm::remoting::{Command, Pipeline, PipelineEnd, Primitive, Record, SessionEvent};
+use lantern_winrm::remoting::{Command, PipelineEnd, Primitive, Record, SessionEvent};
 
+use super::quietly::quietly;
 use super::task::FORMATTER;
 
 /// What happened in a pipeline that its end has to be seen with.
@@ -51,18 +52,13 @@ impl Outcome {
 /// The session is over.
 pub async fn has_formatter(session: &RemoteSession) -> Result<bool, LinkError> {
     let command = Command::named("Get-Command").with("Name", Primitive::String(FORMATTER.to_owned()));
-    session.begin(&Pipeline { commands: vec![command], ..Pipeline::default() }, false);
     let mut has = false;
-    loop {
-        match session.next().await {
-            SessionNews::Event(SessionEvent::Output(_)) => has = true,
-            SessionNews::Event(SessionEvent::Ended(_)) => return Ok(has),
-            SessionNews::Over(failure) => {
-                let machine = session.machine().to_owned();
-                let failure = failure.unwrap_or(WinrmFailure::SessionBroke { machine, why: String::new() });
-                return Err(failure.into());
-            }
-            _ => {}
+    match quietly(session, command, |_| has = true).await {
+        Ok(_) => Ok(has),
+        Err(SessionNews::Over(Some(failure))) => Err(failure.into()),
+        Err(_) => {
+            let machine = session.machine().to_owned();
+            Err(WinrmFailure::SessionBroke { machine, why: String::new() }.into())
         }
     }
 }

@@ -36,7 +36,7 @@ impl HostFacts {
         objects.bag([
             ("_hostDefaultData", facts),
             ("_isHostNull", false.into()),
-            // Without these, what asks somebody fails at once, and nobody waits for an answer.
+            // What is shown is shown in any case; what is asked is refused where nobody is there.
             ("_isHostUINull", false.into()),
             ("_isHostRawUINull", nobody),
             ("_useRunspaceHost", false.into()),

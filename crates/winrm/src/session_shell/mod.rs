@@ -226,9 +226,10 @@ impl SessionShell {
         self.session.end_input();
     }
 
-    /// Has the pipeline stop.
+    /// Has the pipeline stop. Nobody's answer is waited for any more.
     pub fn stop(&mut self) {
         self.stops = self.current.is_some();
+        self.session.give_up_questions();
     }
 
     /// Answers what the machine asked.

@@ -189,6 +189,9 @@ pub(super) async fn source(
         }
         "get-date" => runner.emit(stages, Item::Moment("2026-03-01T06:00:00.0000000+00:00".into())).await,
         "get-location" => {
+            if runner.session.endpoint.asks_where {
+                runner.call(11, "ReadLine", true, |_| Vec::new()).await?;
+            }
             let location = runner.session.lock().location.clone();
             let all = [("Path", Item::Text(location))];
             runner.emit(stages, Item::bag("System.Management.Automation.PathInfo", all)).await

@@ -229,6 +229,13 @@ impl Session {
         self.running.as_ref().is_some_and(|running| running.asks > 0)
     }
 
+    /// What the pipeline asked is not answered any more: what it says next is listened to.
+    pub fn give_up_questions(&mut self) {
+        if let Some(running) = &mut self.running {
+            running.asks = 0;
+        }
+    }
+
     /// Whether the machine owes the pool something: its half of a key.
     pub fn awaits_pool(&self) -> bool {
         matches!(self.key, Key::Asked(_)) || !self.is_open
