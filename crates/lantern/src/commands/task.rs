@@ -100,7 +100,8 @@ pub(super) fn no_forwards(args: &ForwardArgs, target: &Target) -> Result<(), Fai
             code::USAGE,
             format!("{name} is spoken to by WinRM, which forwards neither agents nor displays"),
         )
-        .hint(format!("without them: lantern shell {name}"))),
+        .hint("leave those options away")
+        .hint(format!("where it also speaks SSH: lantern machine set {name} protocol=ssh port=22"))),
         false => Ok(()),
     }
 }
