@@ -6,6 +6,7 @@
 //! |---|---|---|
 //! | `machines.toml` | machines, made to be edited by hand | [`MachineBook`] |
 //! | `trust.toml` | what each machine proved to be | [`TrustStore`] |
+//! | `preparations.toml` | what the lines of prepared machines are proven by; losing it costs a second paste | [`Preparations`] |
 //! | `imports.toml` | what imports said last; losing it makes a source's machines strangers to it | [`Imports`] |
 //! | `uses/` | when each machine was used and seen last; losing it loses a date | [`Uses`] |
 //! | `hints/` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
@@ -17,6 +18,7 @@
 
 mod book_edit;
 mod book_file;
+mod carried_line;
 mod check;
 mod check_forms;
 mod destination;
@@ -42,6 +44,7 @@ mod paste_block;
 mod paste_line;
 mod paste_settings;
 mod pasted;
+mod preparations;
 mod presented;
 mod proxy;
 mod read;
@@ -69,6 +72,7 @@ mod uses;
 mod value;
 
 pub use book_edit::BookEdit;
+pub use carried_line::{CarriedLine, LINE_BEGINS, LineError, UnprovenLine, check_code, line_word};
 pub use check::check_name_of;
 pub use destination::{
     DEFAULT_SSH_PORT, DEFAULT_WINRM_PORT, Destination, OneOff, PLAIN_WINRM_PORT, Protocol, place,
@@ -92,6 +96,7 @@ pub use machine_book::MachineBook;
 pub use machine_file::machine_file_name;
 pub use natural::natural;
 pub use pasted::Pasted;
+pub use preparations::{Preparation, Preparations};
 pub use presented::Presented;
 pub use proxy::{Proxy, ProxyKind};
 pub use resolver::Resolver;

@@ -24,7 +24,7 @@ pub fn machine_file_name(machine: &str) -> Option<String> {
 }
 
 /// The machine that a file is about.
-fn machine(name: &str) -> Option<String> {
+pub(crate) fn machine(name: &str) -> Option<String> {
     let mut bytes = Vec::with_capacity(name.len());
     let mut rest = name.as_bytes();
     while let Some((byte, after)) = rest.split_first() {

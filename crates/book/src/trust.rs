@@ -22,6 +22,8 @@ pub enum Verified {
     Thumbprint,
     /// Its fingerprint was given beforehand and agreed.
     Expected,
+    /// The line that the machine's own console printed has its fingerprint.
+    Carried,
     /// Read from a file that somebody else wrote, without a signature.
     Imported,
     /// Read from a file that somebody signed whose key was trusted for it.
@@ -49,6 +51,7 @@ impl fmt::Display for Verified {
             Self::Pasted => "fingerprint pasted",
             Self::Thumbprint => "SHA-1 thumbprint pasted, which is weak",
             Self::Expected => "fingerprint expected",
+            Self::Carried => "its own console's line",
             Self::Imported => "imported unsigned",
             Self::Signed => "imported, signed",
             Self::Announced => "announced by the machine",

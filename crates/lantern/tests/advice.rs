@@ -263,7 +263,7 @@ fn each_cause_has_its_own_advice() {
     let desk = Desk::with_key();
     let key = desk.public_key("harbour");
     let causes: [(Option<Fault>, i32, &str); 3] = [
-        (Some(Fault::Closed), 244, "sudo systemctl status ssh sshd"),
+        (Some(Fault::Closed), 244, "lantern machine prepare lamp-01 --system SYSTEM"),
         (
             Some(Fault::OtherService("HTTP/1.1 400 Bad Request\r\n\r\n")),
             246,

@@ -15,6 +15,7 @@
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
 //! - [`trust`]: what machines present now, what that means, and what a team has verified.
 //! - [`inventory`]: the book brought in line with an inventory.
+//! - [`prepare`]: scripts that are pasted on a machine's console, so that it can be reached.
 //! - [`tunnel`]: tunnels, kept up, and what is behind them.
 //! - [`remoting`]: a text that is to run in a session of PowerShell, as a pipeline; what is given to it; what its end means.
 //! - [`demo`]: the sample book and the story that is told with it.
@@ -37,6 +38,7 @@ mod key_search;
 pub mod login;
 mod login_clues;
 pub mod place;
+pub mod prepare;
 mod quoted;
 mod reach;
 pub mod remoting;

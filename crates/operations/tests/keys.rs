@@ -131,7 +131,10 @@ fn what_a_machine_presents_is_judged_and_accepted_by_fingerprint_or_by_a_person(
         let stranger = PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap().public().fingerprint();
         let by = |wanted: Vec<_>| {
             let (request, keys) = (request.clone(), keys.clone());
-            async move { accept(&request, keys, Wanted::Fingerprints(&wanted), &Nobody, |_, _| {}).await }
+            async move {
+                accept(&request, keys, Wanted::Fingerprints(&wanted, Verified::Expected), &Nobody, |_, _| {})
+                    .await
+            }
         };
         assert!(matches!(by(vec![]).await, Err(AcceptError::NotListed { .. })));
         let refused = by(vec![stranger]).await.unwrap_err();

@@ -46,9 +46,18 @@ fn command(line: &str) -> Option<&str> {
 fn parse(command: &str) -> Result<(), String> {
     let mut met = String::new();
     let is_name = command.split(' ').all(|word| !word.contains(|c: char| !c.is_ascii_lowercase()));
-    for stand_in in
-        ["x1", "3", FINGERPRINT, "bash", "address=192.0.2.7", "csv", "key", "openssh-key-v1", "exit-codes"]
-    {
+    for stand_in in [
+        "x1",
+        "3",
+        FINGERPRINT,
+        "bash",
+        "address=192.0.2.7",
+        "csv",
+        "key",
+        "openssh-key-v1",
+        "debian",
+        "exit-codes",
+    ] {
         let mut text = command.replace("SHA256:…", FINGERPRINT);
         while let (Some(start), Some(end)) = (text.find('{'), text.find('}')) {
             if end < start {

@@ -305,8 +305,16 @@ fn tell(pasted: &Pasted, may_ask: bool) -> Result<(), Failure> {
 /// # Errors
 /// Nothing in it that could be understood.
 pub(crate) fn read_paste(text: &str) -> Result<Pasted, Failure> {
+    Ok(Pasted::parse(&pasted_text(text)?)?)
+}
+
+/// A text that was typed as an option, or comes through standard input.
+///
+/// # Errors
+/// Standard input cannot be read.
+pub(crate) fn pasted_text(text: &str) -> Result<String, Failure> {
     if text != "-" {
-        return Ok(Pasted::parse(text)?);
+        return Ok(text.to_owned());
     }
     if stdin().is_terminal() {
         output::say("Paste the text, then press Enter and Ctrl-D:");
@@ -316,7 +324,7 @@ pub(crate) fn read_paste(text: &str) -> Result<Pasted, Failure> {
         .take(MAX_PASTE + 1)
         .read_to_string(&mut pasted)
         .map_err(|error| Failure::new(code::LOCAL, format!("cannot read the pasted text: {error}")))?;
-    Ok(Pasted::parse(&pasted)?)
+    Ok(pasted)
 }
 
 /// Where key files are looked for: the current folder, and the one for downloads.

@@ -1,5 +1,6 @@
 //! The commands: one file each, of its arguments and a function that carries it out.
 
+pub(crate) mod carried;
 pub(crate) mod check;
 pub(crate) mod completions;
 mod connecting;

@@ -228,12 +228,20 @@ pub(crate) fn unreachable(
         "New-NetFirewallRule -DisplayName 'WinRM {port}' -Direction Inbound -Protocol TCP -LocalPort {port} -RemoteAddress {from} -Action Allow"
     );
     let there = |what: &str| format!("on the machine's console: {what}");
+    // The script opens the usual port; a one-off has no name to be prepared under.
+    let can_be_prepared = port == DEFAULT_WINRM_PORT && !target.is_one_off();
+    let mend = |by_hand: &str| match can_be_prepared {
+        true => format!(
+            "lantern machine prepare {name} --system windows   (one paste on its console does that and the rest; by hand: {by_hand})"
+        ),
+        false => there(by_hand),
+    };
     let mut advice = match error {
         LinkError::DialTimedOut { .. } => Advice::new(
             [
                 "nothing came back, not even a refusal: a firewall drops the packets, the address is not the machine's (any more), or it is off. The rule lets the port in, and only from here; a cloud's own firewall comes before the machine's. On a network that Windows takes for a public one, its own rule lets in none but neighbors",
             ],
-            there(&rule),
+            mend(&rule),
         ),
         _ if port == PLAIN_WINRM_PORT => Advice::new(
             [
@@ -245,7 +253,7 @@ pub(crate) fn unreachable(
             [
                 "the machine answers that nothing listens there: the service is stopped, or has no listener with TLS. One with a certificate of its own:",
             ],
-            there(NEW_LISTENER),
+            mend(NEW_LISTENER),
         ),
     };
     match (error, other) {

@@ -4,6 +4,7 @@
 #![allow(dead_code, unreachable_pub)]
 
 pub mod coast;
+pub mod console;
 pub mod display;
 pub mod fit;
 pub mod keeping;

@@ -10,8 +10,8 @@ use lantern_link::{Answer, Ask, ConnectRequest, FirstContact, LinkError, Questio
 /// What decides.
 #[derive(Debug, Clone, Copy)]
 pub enum Wanted<'a> {
-    /// The keys with these fingerprints, without asking.
-    Fingerprints(&'a [Fingerprint]),
+    /// The keys with these fingerprints, without asking; from where they are known.
+    Fingerprints(&'a [Fingerprint], Verified),
     /// A person.
     Answer,
 }
@@ -66,7 +66,7 @@ pub async fn accept(
         }
     }
     let (presented, verified) = match wanted {
-        Wanted::Fingerprints(wanted) => (agreeing(&machine, seen.presented, wanted)?, Verified::Expected),
+        Wanted::Fingerprints(wanted, verified) => (agreeing(&machine, seen.presented, wanted)?, verified),
         Wanted::Answer => by_question(&store, request, seen, ask, on_more).await?,
     };
     let now = Timestamp::now();

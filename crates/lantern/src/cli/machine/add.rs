@@ -10,6 +10,7 @@ use clap::Args;
   lantern machine add tide-gauge ssh://keeper@[2001:db8::7]:2222
   lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 keeper@192.0.2.17'
   lantern machine add lamp-08 --paste - < from-the-console.txt
+  lantern machine add lamp-08 --paste -                the line of `machine prepare`, pasted: trusted too
   lantern machine add lamp-09                          asks for what is missing
 
 FIELD=VALUE sets any field that `lantern machine set --fields` lists.")]
@@ -21,7 +22,8 @@ pub(crate) struct AddArgs {
     /// More settings
     #[arg(value_name = "FIELD=VALUE", add = crate::cli::completing::changes())]
     pub(crate) settings: Vec<String>,
-    /// Understand this text (a URI, a connect line, a console's page); - reads standard input
+    /// Understand this text (a URI, a connect line, a console's page, a prepared machine's line); - reads
+    /// standard input
     #[arg(long, value_name = "TEXT", conflicts_with = "address")]
     pub(crate) paste: Option<String>,
     /// The port

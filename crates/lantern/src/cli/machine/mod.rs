@@ -5,6 +5,7 @@ pub(crate) mod edit;
 pub(crate) mod export;
 pub(crate) mod import;
 pub(crate) mod list;
+pub(crate) mod prepare;
 pub(crate) mod rename;
 pub(crate) mod selection;
 pub(crate) mod set;
@@ -17,6 +18,8 @@ use clap::Subcommand;
 pub(crate) enum MachineCommand {
     /// Add a machine: by its address, by what a console hands out, or by answering questions
     Add(add::AddArgs),
+    /// Print a script that makes a machine reachable, to be pasted on its own console
+    Prepare(prepare::PrepareArgs),
     /// List the machines
     List(list::ListArgs),
     /// Show everything that holds for a machine, and where each setting comes from

@@ -13,6 +13,7 @@ use crate::cli::connect::ConnectArgs;
 #[command(after_help = "Examples:
   lantern trust accept lamp-01                        shows the key and asks
   lantern trust accept lamp-01 --expect SHA256:…      takes that key and no other, without asking
+  lantern trust accept lamp-01 --paste -              the line that its own console printed
   lantern trust accept @coast --expect-file list.txt  takes what the list has, without asking
   lantern trust accept chart-room --certificate f.pem trusts a TLS certificate
   lantern trust accept @house --authority ca.pem      believes an authority, for these machines
@@ -28,11 +29,14 @@ pub(crate) struct AcceptArgs {
     /// Read the fingerprints that keys must have from a file
     #[arg(long, value_name = "FILE", conflicts_with = "expect")]
     pub(crate) expect_file: Option<PathBuf>,
+    /// Take the keys that the line of a prepared machine has; - reads standard input
+    #[arg(long, value_name = "LINE", conflicts_with_all = ["expect", "expect_file"])]
+    pub(crate) paste: Option<String>,
     /// Trust the TLS certificate in this file (PEM or DER)
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file", "paste"])]
     pub(crate) certificate: Option<PathBuf>,
     /// Believe the authority in this file (PEM or DER) about certificates of these machines, and of no others
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file", "certificate"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "expect_file", "paste", "certificate"])]
     pub(crate) authority: Option<PathBuf>,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,

@@ -2,16 +2,20 @@
 
 use lantern_book::{
     Change, Destination, Field, FieldValue, Home, KeyRing, MachineBook, Pasted, Protocol, Settings,
-    check_name_of, image,
+    UnprovenLine, check_name_of, image,
 };
 
-use lantern_operations::FoundKey;
+use lantern_operations::{FoundKey, Target};
 
 use super::{check_names, machine_json};
+use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::add::AddArgs;
 use crate::cli::settings;
-use crate::commands::errand::{look_for_key, read_paste};
+use crate::commands::block_on;
+use crate::commands::carried;
+use crate::commands::errand::{look_for_key, pasted_text};
 use crate::commands::key::import::{Given, import_file};
+use crate::commands::trust::accept::by_line;
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
@@ -24,8 +28,66 @@ pub(super) fn run(args: &AddArgs, home: &Home, json: bool) -> Result<(), Failure
     if book.get(&args.name).is_ok() {
         return Err(lantern_book::BookError::Exists { what: "machine", name: args.name.clone() }.into());
     }
+    if let Some(text) = args.paste.as_deref() {
+        let text = pasted_text(text)?;
+        if UnprovenLine::is_in(&text) {
+            return prepared(args, home, &text, json);
+        }
+        return plainly(args, home, book, Some(&text), json);
+    }
+    plainly(args, home, book, None, json)
+}
+
+/// A machine that says itself what it is, by the line that its console printed: into the book with it, and known by what it then presents.
+fn prepared(args: &AddArgs, home: &Home, text: &str, json: bool) -> Result<(), Failure> {
+    let (line, preparation) = carried::prove(home, &args.name, text)?;
+    let mut machine = Settings::new();
+    let mut set = |field, text: &str| machine.apply(&Change::Set(field, FieldValue::parse(field, text)?));
+    set(Field::Address, &line.address)?;
+    if line.protocol == Protocol::Winrm {
+        set(Field::Protocol, "winrm")?;
+    }
+    let usual = match line.protocol {
+        Protocol::Ssh => lantern_book::DEFAULT_SSH_PORT,
+        Protocol::Winrm => lantern_book::DEFAULT_WINRM_PORT,
+    };
+    if line.port != usual {
+        set(Field::Port, &line.port.to_string())?;
+    }
+    if let Some(user) = &line.user {
+        set(Field::User, user)?;
+    }
+    if !preparation.keys.is_empty() {
+        set(Field::Key, &preparation.keys.join(","))?;
+    }
+    by_options(args, &mut machine)?;
+    for text in &args.settings {
+        machine.apply(&Change::parse(text)?)?;
+    }
+    check_names(home, &MachineBook::load(home)?, &machine)?;
+    MachineBook::add(home, &args.name, &machine)?;
+    let target = Target::resolve(home, &args.name)?;
+    if !json {
+        output::say(format!("{} is in the book, at {}.", args.name, target.place()));
+    }
+    let connect = ConnectArgs { no_questions: true, ..ConnectArgs::default() };
+    block_on(by_line(home, &target, &line, &connect, json))?;
+    if !json {
+        output::say(format!("Next: lantern check {}", args.name));
+    }
+    Ok(())
+}
+
+/// By an address, a text, or a person's answers.
+fn plainly(
+    args: &AddArgs,
+    home: &Home,
+    book: MachineBook,
+    text: Option<&str>,
+    json: bool,
+) -> Result<(), Failure> {
     let (mut machine, mut more) = by_address(args)?;
-    let pasted = args.paste.as_deref().map(read_paste).transpose()?;
+    let pasted = text.map(Pasted::parse).transpose()?;
     if let Some(pasted) = &pasted {
         machine = pasted.settings()?;
     }

@@ -5,6 +5,7 @@ mod edit;
 mod export;
 mod import;
 mod list;
+mod prepare;
 mod rename;
 mod set;
 mod show;
@@ -26,6 +27,7 @@ pub(crate) fn run(command: MachineCommand, global: &Global) -> Result<(), Failur
     let json = global.json;
     match command {
         MachineCommand::Add(args) => add::run(&args, &home, json),
+        MachineCommand::Prepare(args) => prepare::run(&args, &home, json),
         MachineCommand::List(args) => list::run(&args, &home, json),
         MachineCommand::Show(args) => show::run(&args, &home, json),
         MachineCommand::Set(args) => set::run(&args, &home, json),

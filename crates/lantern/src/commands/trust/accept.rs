@@ -5,7 +5,10 @@ use std::path::Path;
 
 use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
-use lantern_book::{Home, KnownBy, KnownCertificate, MachineBook, Presented, TrustStore, Verified, select};
+use lantern_book::{
+    CarriedLine, Home, KnownBy, KnownCertificate, MachineBook, Presented, Protocol, TrustStore, Verified,
+    select,
+};
 use lantern_keys::{Fingerprint, TlsCertificate};
 use lantern_link::{ConnectRequest, RemoteRequest, Seen};
 use lantern_operations::trust::{self, AcceptError, Wanted};
@@ -16,6 +19,8 @@ use super::known_json;
 use super::look::{look_at, requests};
 use crate::cli::connect::ConnectArgs;
 use crate::cli::trust::accept::AcceptArgs;
+use crate::commands::carried;
+use crate::commands::errand::pasted_text;
 use crate::commands::key_source::{read_bytes, read_text};
 use crate::screen::certificate;
 use crate::screen::failure::{Failure, code};
@@ -42,6 +47,14 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     if let Some(file) = &args.authority {
         return authority(home, &book, &names, file, json).map(|()| 0);
     }
+    if let Some(text) = &args.paste {
+        let [machine] = names.as_slice() else {
+            return Err(Failure::new(code::USAGE, "a line is of one machine"));
+        };
+        let (line, _) = carried::prove(home, machine, &pasted_text(text)?)?;
+        let target = Target::find(home, &book, machine)?;
+        return by_line(home, &target, &line, &args.connect, json).await.map(|()| 0);
+    }
     let expected = args.expect_file.as_deref().map(read_list).transpose()?;
     let targets =
         names.iter().map(|typed| Target::find(home, &book, typed)).collect::<Result<Vec<_>, _>>()?;
@@ -58,7 +71,12 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
             (None, None) => None,
         };
         let accepted = match outcome {
-            Ok(seen) => accept(request, seen, wanted.as_deref(), &ask).await,
+            Ok(seen) => {
+                let wanted = wanted.as_deref();
+                let wanted =
+                    wanted.map_or(Wanted::Answer, |wanted| Wanted::Fingerprints(wanted, Verified::Expected));
+                accept(request, seen, wanted, &ask).await
+            }
             Err(error) => Err(error.into()),
         };
         match accepted {
@@ -69,6 +87,47 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
         }
     }
     report(&done, &failed, json)
+}
+
+/// Trusts one machine with what its own console's line has, and tells it.
+///
+/// # Errors
+/// It is not reached, or presents something else.
+pub(crate) async fn by_line(
+    home: &Home,
+    target: &Target,
+    line: &CarriedLine,
+    connect: &ConnectArgs,
+    json: bool,
+) -> Result<(), Failure> {
+    if target.protocol != line.protocol {
+        let text =
+            format!("the line is of another service than the one that {} is spoken to by", target.name);
+        let word = if line.protocol == Protocol::Winrm { "winrm" } else { "ssh" };
+        return Err(Failure::new(code::USAGE, text)
+            .hint(format!("lantern machine set {} protocol={word}", target.name)));
+    }
+    let look_args = ConnectArgs { expect: None, ..connect.clone() };
+    let requests = requests(home, std::slice::from_ref(target), &look_args)?;
+    let (Some(request), Some(seen)) = (requests.first(), look_at(requests.clone()).await.into_iter().next())
+    else {
+        return Err(Failure::new(code::INTERNAL, "nothing was looked at"));
+    };
+    let ask = TerminalAsk::new(false, None, None);
+    let again = |failure: Failure| {
+        failure.hint(format!("when it is reached: lantern trust accept {} --paste -", target.name))
+    };
+    let seen = seen.map_err(|error| again(error.into()))?;
+    let wanted = Wanted::Fingerprints(&line.prints, Verified::Carried);
+    let known = accept(request.way(), seen, wanted, &ask).await.map_err(|failure| {
+        failure.detail("the line is what the machine's own console printed: whoever answers there is not that machine, or it was set up anew since")
+    })?;
+    report(&[Accepted { machine: target.name.clone(), known }], &[], json)?;
+    let port = line.port;
+    if !json && target.port != port && target.addresses.contains(&line.address) {
+        output::warn(format!("the line says port {port}: lantern machine set {} port={port}", target.name));
+    }
+    Ok(())
 }
 
 fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result<u8, Failure> {
@@ -101,7 +160,7 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
 async fn accept(
     request: &ConnectRequest,
     seen: Seen,
-    wanted: Option<&[Fingerprint]>,
+    wanted: Wanted<'_>,
     ask: &TerminalAsk,
 ) -> Result<Vec<KnownBy>, Failure> {
     let tell = |replaced: &[KnownBy], more: &[Presented]| {
@@ -114,7 +173,6 @@ async fn accept(
             output::warn_block(format!("It also presents {}  {}", one.describe(), one.fingerprint()));
         }
     };
-    let wanted = wanted.map_or(Wanted::Answer, Wanted::Fingerprints);
     match trust::accept(request, seen, wanted, ask, tell).await {
         Ok(accepted) => Ok(accepted),
         Err(_) if ask.was_interrupted() => {

@@ -1,6 +1,6 @@
 //! `lantern trust`: what each machine proved to be.
 
-mod accept;
+pub(crate) mod accept;
 mod audit;
 mod list;
 mod look;

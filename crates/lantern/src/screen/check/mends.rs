@@ -89,11 +89,13 @@ pub(super) fn mend(
         }
         LinkError::Refused { .. } => (
             service_is_off(target.port),
-            format!("on the machine's console: {}", "sudo systemctl status ssh sshd"),
+            preparing(name)
+                .unwrap_or_else(|| format!("on the machine's console: {}", "sudo systemctl status ssh sshd")),
         ),
-        LinkError::DialTimedOut { .. } => {
-            (filtered(target.port, known.source), format!("lantern check {typed} --connect-limit 60"))
-        }
+        LinkError::DialTimedOut { .. } => (
+            filtered(target.port, known.source),
+            preparing(name).unwrap_or_else(|| format!("lantern check {typed} --connect-limit 60")),
+        ),
         LinkError::NoRoute { .. } => (
             own(&[
                 "this computer knows no way there, or a router on the way says that there is none: is the private network or VPN up, and is the address still the machine's?",
@@ -190,6 +192,14 @@ pub(super) fn mend(
         LinkError::Book(error) => (vec![error.to_string()], "lantern machine edit".to_owned()),
         LinkError::Gateway { source, gateway } => mend(source, target, Some(gateway), known),
     }
+}
+
+/// What makes a machine of the book reachable by one paste; a one-off has no name that it could be prepared under.
+fn preparing(name: &str) -> Option<String> {
+    let in_book = !name.contains([':', '@']);
+    in_book.then(|| {
+        format!("lantern machine prepare {name} --system SYSTEM   (debian, redhat, suse or windows: one paste on its console does all of that)")
+    })
 }
 
 /// The machine is there, and nothing listens.
