@@ -73,6 +73,23 @@ pub enum CertificateFault {
         /// The subject.
         subject: String,
     },
+    /// Its signature is not of whoever is said to have issued it.
+    NotSignedBy {
+        /// The issuer.
+        issuer: String,
+    },
+    /// Whoever issued it may not issue any.
+    IssuerIsNoAuthority {
+        /// The issuer.
+        issuer: String,
+    },
+    /// Whoever issued it may not vouch for its names.
+    OutsideConstraints {
+        /// The issuer.
+        issuer: String,
+        /// The names.
+        names: Vec<CertificateName>,
+    },
     /// It is not for servers.
     NotForServers,
     /// Its key can be broken.

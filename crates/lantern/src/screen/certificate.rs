@@ -80,6 +80,15 @@ pub(crate) fn words(fault: &CertificateFault) -> String {
         CertificateFault::NoName { subject } => {
             format!("it names nobody in a way that counts, only its subject {subject}")
         }
+        CertificateFault::NotSignedBy { issuer } => {
+            format!("its signature is not made by {issuer}, which it names as its issuer")
+        }
+        CertificateFault::IssuerIsNoAuthority { issuer } => {
+            format!("whoever signed it may not sign others: {issuer}")
+        }
+        CertificateFault::OutsideConstraints { issuer, names } => {
+            format!("{issuer} may not vouch for {}", list(names))
+        }
         CertificateFault::NotForServers => "it is not meant for servers".into(),
         CertificateFault::WeakKey { key } => format!("its key is weak: {key}"),
         CertificateFault::WeakSignature { hash } => format!("its signature is weak: {hash}"),
@@ -96,6 +105,9 @@ pub(crate) fn word(fault: &CertificateFault) -> &'static str {
         CertificateFault::Expired { .. } => "expired",
         CertificateFault::OtherName { .. } => "other-name",
         CertificateFault::NoName { .. } => "no-name",
+        CertificateFault::NotSignedBy { .. } => "not-signed-by-issuer",
+        CertificateFault::IssuerIsNoAuthority { .. } => "issuer-no-authority",
+        CertificateFault::OutsideConstraints { .. } => "outside-constraints",
         CertificateFault::NotForServers => "not-for-servers",
         CertificateFault::WeakKey { .. } => "weak-key",
         CertificateFault::WeakSignature { .. } => "weak-signature",

@@ -8,8 +8,8 @@
     $day = (Get-Date).ToUniversalTime().ToString('yyyy-MM-dd')
     $line = "lantern-line-1;name=$LineName;address=$address;port=$port;user=$LineUser;$presented;day=$day"
     $text = [Text.Encoding]::ASCII
-    $inner = Get-Hash $text.GetBytes($Secret + $line)
-    $code = (Get-Hash $text.GetBytes($Secret + $inner)).Substring(0, 16) -replace '(....)(?=.)', '$1-'
+    $inner = Get-Hash ($text.GetBytes($Secret + $line))
+    $code = (Get-Hash ($text.GetBytes($Secret + $inner))).Substring(0, 16) -replace '(....)(?=.)', '$1-'
     Write-Host ''
     Write-Host "$Name is prepared. One line to carry back, whole, to the computer where lantern is:"
     Write-Host ''
