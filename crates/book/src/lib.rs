@@ -11,6 +11,7 @@
 //! | `uses/` | when each machine was used and seen last; losing it loses a date | [`Uses`] |
 //! | `hints/` | what each machine's server prefers; losing it costs a round trip | [`Hints`] |
 //! | `keys/` | the key ring | [`KeyRing`] |
+//! | `certificates/` | certificates of TLS that were made here | [`CertificateStore`] |
 //! | `key-overview` | what a listing of the ring needs; losing it costs a reading of every key | [`KeySummary`] |
 //!
 //! All live under one [`Home`]. Every change is a read, an edit and an atomic write under one lock, so that two
@@ -19,6 +20,7 @@
 mod book_edit;
 mod book_file;
 mod carried_line;
+mod certificate_store;
 mod check;
 mod check_forms;
 mod destination;
@@ -73,6 +75,7 @@ mod value;
 
 pub use book_edit::BookEdit;
 pub use carried_line::{CarriedLine, LINE_BEGINS, LineError, UnprovenLine, check_code, line_word};
+pub use certificate_store::{CertificateNote, CertificateStore, CertificateUse, StoredCertificate};
 pub use check::check_name_of;
 pub use destination::{
     DEFAULT_SSH_PORT, DEFAULT_WINRM_PORT, Destination, OneOff, PLAIN_WINRM_PORT, Protocol, place,

@@ -77,5 +77,6 @@ pub use trunk::{
     Account, Channel, ChannelEnd, Grant, Granted, Listening, Opened, Reply, Trunk, Uses, refuse_display,
 };
 pub use winrm::{
-    LoginRefused, LoginWay, RemoteSession, SessionNews, SessionOptions, UserForm, WinrmFailure, WinrmRequest,
+    LoginRefused, LoginWay, RemoteSession, SessionNews, SessionOptions, ShownChain, UserForm, WinrmFailure,
+    WinrmRequest, look_at_chain,
 };

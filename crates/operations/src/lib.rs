@@ -10,6 +10,7 @@
 //! - [`login_clues`]: what is known here that says why a login was refused.
 //! - [`AgentForward`]: the agent for a machine that asks for signatures.
 //! - [`display`]: the display for a machine's programs.
+//! - [`certificates`]: authorities for one's own machines, and what they sign.
 //! - [`check`]: every step of a connection, what it saw, and the first that failed.
 //! - [`doctor`]: this computer alone.
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
@@ -21,6 +22,7 @@
 //! - [`demo`]: the sample book and the story that is told with it.
 
 mod at_once;
+pub mod certificates;
 pub mod check;
 pub mod convert;
 mod counted;

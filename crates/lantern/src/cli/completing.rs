@@ -3,7 +3,7 @@
 use std::ffi::OsStr;
 
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate, PathCompleter, ValueCompleter};
-use lantern_book::{FIELDS, Field, Home, KeyRing, Kind, MachineBook};
+use lantern_book::{CertificateStore, FIELDS, Field, Home, KeyRing, Kind, MachineBook};
 use lantern_keys::KeyAlgorithm;
 use lantern_keys::container::{PrivateContainer, PublicContainer};
 
@@ -59,6 +59,28 @@ pub(crate) fn tags() -> ArgValueCompleter {
 /// Names of keys in the ring.
 pub(crate) fn keys() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, key_names().into_iter()))
+}
+
+fn certificate_names() -> Vec<String> {
+    home().map(|home| CertificateStore::new(&home).names().unwrap_or_default()).unwrap_or_default()
+}
+
+/// Names of certificates that were made here.
+pub(crate) fn certificates() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| candidates(current, certificate_names().into_iter()))
+}
+
+/// The same, machines, and paths.
+pub(crate) fn certificates_and_files() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let mut names = certificate_names();
+        names.extend(machine_names());
+        names.sort();
+        names.dedup();
+        let mut found = candidates(current, names.into_iter());
+        found.extend(PathCompleter::file().complete(current));
+        found
+    })
 }
 
 /// Names of keys in the ring, and paths.

@@ -1,5 +1,6 @@
 //! The command line as data: what can be typed, with its help.
 
+pub(crate) mod certificate;
 pub(crate) mod check;
 pub(crate) mod completing;
 pub(crate) mod completions;
@@ -101,6 +102,14 @@ pub(crate) enum Command {
   lantern trust look @coast
   lantern trust audit")]
     Trust(trust::TrustCommand),
+    /// Make, show and look after certificates of TLS
+    #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern certificate new-authority house --for @windows
+  lantern certificate issue tide-gauge
+  lantern certificate show 192.0.2.9:5986
+  lantern certificate audit")]
+    Certificate(certificate::CertificateCommand),
     /// Walk to machines step by step: what each step saw, and what to do about the first that fails
     Check(check::CheckArgs),
     /// Look at this computer alone: home, keys, keeper, agent, display, clock, terminal

@@ -1,6 +1,7 @@
 //! The commands: one file each, of its arguments and a function that carries it out.
 
 pub(crate) mod carried;
+pub(crate) mod certificate;
 pub(crate) mod check;
 pub(crate) mod completions;
 mod connecting;
@@ -51,6 +52,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Machine(command) => machine::run(command, global).map(|()| 0),
         Command::Profile(command) => profile::run(command, global).map(|()| 0),
         Command::Trust(command) => trust::run(command, global),
+        Command::Certificate(command) => certificate::run(command, global),
         Command::Check(args) => check::run(&args, global),
         Command::Doctor(args) => doctor::run(&args, global),
         Command::Shell(args) => shell::run(&args, global),

@@ -16,7 +16,7 @@ use lantern_ssh::SessionRequest;
 use crate::identity::Identity;
 use crate::program::Program;
 use crate::winrm::{
-    RemoteSession, SessionOptions, WinrmFailure, WinrmRemote, WinrmRequest, look_at_certificate,
+    RemoteSession, SessionOptions, ShownChain, WinrmFailure, WinrmRemote, WinrmRequest, look_at_chain,
 };
 use crate::{Ask, ByteStream, Captured, ConnectRequest, LinkError, Trunk, capture};
 
@@ -52,7 +52,7 @@ impl RemoteRequest {
                 Ok(Seen { presented: keys.into_iter().map(Presented::HostKey).collect(), faults: Vec::new() })
             }
             Self::Winrm(request) => {
-                let (certificate, faults) = look_at_certificate(request, ask).await?;
+                let ShownChain { certificate, faults, .. } = look_at_chain(request, ask).await?;
                 Ok(Seen { presented: vec![certificate.into()], faults })
             }
         }

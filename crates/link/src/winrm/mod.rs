@@ -22,7 +22,7 @@ mod user;
 pub(crate) use command::{CommandEnd, WinrmCommand};
 pub use failure::{LoginRefused, WinrmFailure};
 pub use login::LoginWay;
-pub(crate) use look::look_at_certificate;
+pub use look::{ShownChain, look_at_chain};
 pub use opener::WinrmRequest;
 pub use remote::SessionOptions;
 pub(crate) use remote::WinrmRemote;

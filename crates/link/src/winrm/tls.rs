@@ -221,6 +221,11 @@ fn roots() -> &'static Arc<RootCertStore> {
 }
 
 impl Shown {
+    /// Those beside the certificate, as far as they are any.
+    pub(super) fn above(&self) -> Vec<TlsCertificate> {
+        self.chain.iter().skip(1).filter_map(|one| TlsCertificate::read(one).ok()).collect()
+    }
+
     /// Whether the chain leads to an authority of this system, or to one that is believed for this machine. Names and dates have reasons of their own: it is looked at as of a day and a name that are right. To be asked only where nothing else decides: it reads all that this system believes.
     pub(super) fn is_vouched(&self, authorities: &[KnownCertificate]) -> bool {
         let Some((first, others)) = self.chain.split_first().filter(|_| !self.certificate.is_self_issued())

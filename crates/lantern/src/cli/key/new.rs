@@ -30,7 +30,7 @@ pub(crate) struct NewArgs {
     pub(crate) passphrase_from: Option<SecretSource>,
 }
 
-fn algorithm(name: &str) -> Result<KeyAlgorithm, String> {
+pub(crate) fn algorithm(name: &str) -> Result<KeyAlgorithm, String> {
     KeyAlgorithm::from_name(name)
         .ok_or_else(|| format!("one of {}", KeyAlgorithm::NAMES.map(|(name, _)| name).join(", ")))
 }

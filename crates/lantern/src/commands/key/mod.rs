@@ -46,7 +46,7 @@ pub(crate) fn run(command: KeyCommand, global: &Global) -> Result<u8, Failure> {
     }
 }
 
-fn default_comment() -> String {
+pub(crate) fn default_comment() -> String {
     let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
     format!("{}@{host}", local_user().unwrap_or_else(|| "someone".into()))
 }

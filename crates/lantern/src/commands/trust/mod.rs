@@ -72,7 +72,7 @@ fn certificates_json(certificates: &[KnownCertificate]) -> Value {
     certificates.iter().map(certificate).collect()
 }
 
-fn certificate_json(certificate: &TlsCertificate) -> Value {
+pub(crate) fn certificate_json(certificate: &TlsCertificate) -> Value {
     let (from, until) = certificate.validity();
     let day = |seconds: i64| jiff::Timestamp::from_second(seconds).ok();
     json!({
