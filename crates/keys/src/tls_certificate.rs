@@ -5,6 +5,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use aws_lc_rs::digest::{SHA1_FOR_LEGACY_USE_ONLY, digest};
+use der::asn1::Utf8StringRef;
 use der::oid::ObjectIdentifier;
 use der::{Decode, Encode};
 use x509_cert::Certificate;
@@ -37,6 +38,17 @@ const STRONGER_SIGNATURES: [(ObjectIdentifier, u32); 4] = [
     (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.3"), 384),
     (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.4"), 512),
 ];
+/// What a certificate may be used for (RFC 5280 §4.2.1.12), in words.
+const USES: [(ObjectIdentifier, &str); 6] = [
+    (ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.1"), "servers"),
+    (ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.2"), "clients"),
+    (ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.3"), "signing code"),
+    (ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.4"), "mail"),
+    (ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.8"), "time stamps"),
+    (ObjectIdentifier::new_unwrap("2.5.29.37.0"), "everything"),
+];
+/// The principal name by which Windows knows a user (MS-WCCE §2.2.2.7.7.3).
+const PRINCIPAL_NAME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.311.20.2.3");
 /// RSA keys below this are weak (NIST SP 800-131A), in bits.
 const MIN_RSA: usize = 2048;
 
@@ -46,6 +58,8 @@ struct Facts {
     subject: String,
     issuer: String,
     names: Vec<CertificateName>,
+    principal: Option<String>,
+    uses: Option<Vec<String>>,
     not_before: i64,
     not_after: i64,
     key: Option<PublicKey>,
@@ -81,6 +95,7 @@ impl TlsCertificate {
         let says = whole.tbs_certificate();
         let key_info = says.subject_public_key_info().to_der().map_err(broken)?;
         let alternatives = says.get_extension::<SubjectAltName>().map_err(broken)?;
+        let principal = alternatives.iter().flat_map(|(_, names)| &names.0).find_map(principal);
         let names = alternatives.map(|(_, names)| names.0.iter().filter_map(name).take(MAX_NAMES).collect());
         let usage = says.get_extension::<ExtendedKeyUsage>().map_err(broken)?;
         let constraints = says.get_extension::<BasicConstraints>().map_err(broken)?;
@@ -92,11 +107,13 @@ impl TlsCertificate {
             subject: says.subject().to_string(),
             issuer: says.issuer().to_string(),
             names: names.unwrap_or_default(),
+            principal,
             not_before: seconds(says.validity().not_before),
             not_after: seconds(says.validity().not_after),
             key: spki::decode(&key_info).ok(),
             rsa_bits: spki::rsa_bits(&key_info),
             key_info,
+            uses: usage.as_ref().map(|(_, usage)| usage.0.iter().take(MAX_NAMES).map(in_words).collect()),
             // Without the extension it is for everything.
             for_servers: usage.is_none_or(|(_, usage)| usage.0.iter().any(|oid| FOR_SERVERS.contains(oid))),
             signature_bits: STRONGER_SIGNATURES
@@ -128,6 +145,16 @@ impl TlsCertificate {
     /// Whom it is for; empty where it does not say it in a way that counts.
     pub fn names(&self) -> &[CertificateName] {
         &self.0.names
+    }
+
+    /// The principal name of the user that it is of, by which Windows knows them: text from outside.
+    pub fn principal(&self) -> Option<&str> {
+        self.0.principal.as_deref()
+    }
+
+    /// What it is for, in words, or by the number of what has none; none where it does not say, and is for everything.
+    pub fn uses(&self) -> Option<&[String]> {
+        self.0.uses.as_deref()
     }
 
     /// The name of its holder: text from outside.
@@ -215,6 +242,17 @@ impl TlsCertificate {
         }
         faults
     }
+}
+
+fn principal(name: &GeneralName) -> Option<String> {
+    let GeneralName::OtherName(other) = name else { return None };
+    let text = (other.type_id == PRINCIPAL_NAME).then(|| Utf8StringRef::try_from(&other.value).ok())??;
+    Some(text.as_str().to_owned())
+}
+
+fn in_words(use_of: &ObjectIdentifier) -> String {
+    let word = USES.iter().find(|(oid, _)| oid == use_of).map(|(_, word)| (*word).to_owned());
+    word.unwrap_or_else(|| use_of.to_string())
 }
 
 fn name(name: &GeneralName) -> Option<CertificateName> {

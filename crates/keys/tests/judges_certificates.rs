@@ -1,6 +1,7 @@
 //! Certificates that are made here, judged by the `openssl` command: chains, names, constraints, requests and PKCS#12, in both directions.
 
-#![allow(clippy::unwrap_used, clippy::panic, clippy::print_stderr)] // A test that cannot go on says so by panicking.
+// A test that cannot go on says so by panicking. The judge knows what day it is.
+#![allow(clippy::unwrap_used, clippy::panic, clippy::print_stderr, clippy::disallowed_methods)]
 
 use std::fs;
 use std::path::Path;

@@ -41,6 +41,25 @@ pub(crate) fn validity(certificate: &TlsCertificate) -> String {
     format!("from {} to {}", day(from), day(until))
 }
 
+/// Whom it is for, whatever it is: machines, a user, or those whom an authority signs.
+pub(crate) fn holder(certificate: &TlsCertificate) -> String {
+    match (certificate.names(), certificate.principal(), certificate.is_authority()) {
+        ([], Some(principal), _) => principal.to_owned(),
+        ([], None, true) => format!("{}, and those whom it signs", certificate.subject()),
+        _ => names(certificate),
+    }
+}
+
+/// What it may be used for.
+pub(crate) fn uses(certificate: &TlsCertificate) -> String {
+    match (certificate.is_authority(), certificate.uses()) {
+        (true, None) => "signing others".to_owned(),
+        (true, Some(uses)) => format!("signing others; {}", uses.join(", ")),
+        (false, Some(uses)) => uses.join(", "),
+        (false, None) => "everything: it does not say".to_owned(),
+    }
+}
+
 /// Whom it is for.
 pub(crate) fn names(certificate: &TlsCertificate) -> String {
     match certificate.names() {

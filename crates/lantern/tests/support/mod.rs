@@ -3,6 +3,7 @@
 // Each test file uses its part of this.
 #![allow(dead_code, unreachable_pub)]
 
+pub mod certificates;
 pub mod coast;
 pub mod console;
 pub mod display;

@@ -6,6 +6,7 @@ use clap::{Args, ValueEnum};
 use lantern_operations::prepare::{Source, System};
 
 use crate::cli::connect::ConnectArgs;
+use crate::cli::secret_source::SecretSource;
 
 /// Arguments of `machine prepare`.
 #[derive(Debug, Args)]
@@ -13,6 +14,7 @@ use crate::cli::connect::ConnectArgs;
   lantern machine prepare lamp-01 --system debian > lamp-01.sh
   lantern machine prepare lamp-07 --system redhat --user keeper --key harbour --from 192.0.2.0/24
   lantern machine prepare tide-gauge --system windows --copy
+  lantern machine prepare tide-gauge --system windows --certificate tide-gauge
   lantern machine prepare lamp-01 --system debian --address 192.0.2.7/24 --router 192.0.2.1
   lantern machine prepare lamp-01 --system debian --passwords-off
   lantern machine prepare lamp-01 --system debian --undo
@@ -30,6 +32,15 @@ pub(crate) struct PrepareArgs {
     /// By what Windows is to be reached [default: the book's, else winrm]
     #[arg(long, value_enum)]
     pub(crate) over: Option<OverArg>,
+    /// Have it present this certificate, which was made here, instead of one that it makes: lantern certificate issue
+    #[arg(long, value_name = "NAME", add = crate::cli::completing::certificates(), conflicts_with_all = ["passwords_off", "undo"])]
+    pub(crate) certificate: Option<String>,
+    /// Seal that certificate's key with what Windows Server 2016 can open: triple DES and SHA-1, which are weak
+    #[arg(long, requires = "certificate")]
+    pub(crate) old_ciphers: bool,
+    /// Read the passphrase that seals it from here, which the console then asks for: fd:N, file:PATH or command:LINE
+    #[arg(long, value_name = "SOURCE", requires = "certificate")]
+    pub(crate) new_passphrase_from: Option<SecretSource>,
     /// Who may reach it: addresses and networks, comma-separated [default: the address by which it sees this
     /// computer]
     #[arg(long, value_name = "ADDRESS", value_delimiter = ',', value_parser = source)]

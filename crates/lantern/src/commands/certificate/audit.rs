@@ -36,7 +36,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<u8, Failure> {
             [
                 Cow::Owned(until(&one.certificate)),
                 left.into(),
-                Fit::cell(&certificate::names(&one.certificate)).into_owned().into(),
+                Fit::cell(&certificate::holder(&one.certificate)).into_owned().into(),
                 standing(one).into(),
                 one.certificate.describe().into(),
                 what_to_do(one).into(),

@@ -17,7 +17,7 @@ use crate::terminal::passphrase;
 ///
 /// # Errors
 /// It is not there, or stays closed.
-pub(super) fn open(home: &Home, name: &str, args: &OpenArgs) -> Result<PrivateKey, Failure> {
+pub(crate) fn open(home: &Home, name: &str, args: &OpenArgs) -> Result<PrivateKey, Failure> {
     let entry = KeyRing::new(home).get(name)?;
     let opened = passphrase::open(&entry.sealed, name, args)?;
     pick_opened(opened.keys, None, name)

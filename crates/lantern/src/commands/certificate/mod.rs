@@ -2,7 +2,7 @@
 
 mod audit;
 mod export;
-mod key;
+pub(crate) mod key;
 mod make;
 mod show;
 
@@ -33,6 +33,8 @@ pub(crate) fn run(command: CertificateCommand, global: &Global) -> Result<u8, Fa
 /// What a certificate says, as JSON.
 fn certificate_json(one: &TlsCertificate) -> Value {
     let mut value = crate::commands::trust::certificate_json(one);
+    value["uses"] = json!(one.uses());
+    value["principal"] = json!(one.principal());
     value["authority"] = json!(one.is_authority());
     value["flags"] = json!(flags_view::words(&one.fingerprint()));
     value

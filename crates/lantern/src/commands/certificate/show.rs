@@ -74,9 +74,10 @@ fn show(one: &Judged, at: usize, count: usize) -> Result<(), Failure> {
     let place = if count > 1 { format!("{} of {count}, {what}", at + 1) } else { what.to_owned() };
     let mut pairs: Vec<(&str, Fit)> = vec![
         ("certificate", fit!("{} ({place})", own.subject())),
-        ("for", certificate::names(own).into()),
+        ("for", certificate::holder(own).into()),
         ("issued by", certificate::issuer(own).into()),
         ("valid", fit!("{}, {days}", certificate::validity(own))),
+        ("use", certificate::uses(own).into()),
         ("key", own.describe().into()),
         ("fingerprint", fingerprint.to_string().into()),
         ("", flags_view::draw(&fingerprint, output::colorful_stdout())),

@@ -1,21 +1,28 @@
 //! `lantern machine prepare`: a script for a machine's own console.
 
+use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
-use lantern_book::{Home, KeyRing, MachineBook, Preparations, Protocol, check_name_of};
+use lantern_book::{CertificateStore, Home, KeyRing, MachineBook, Preparations, Protocol, check_name_of};
+use lantern_keys::pkcs12::{self, Pkcs12Ciphers};
 use lantern_keys::{SystemRandom, public_line};
 use lantern_link::KeyChoice;
+use lantern_operations::certificates::names_of;
 use lantern_operations::prepare::{
-    Deed, FixedAddress, LeaveProofError, Script, Service, Source, System, leave_proof, random_word, seen_from,
+    Bundle, Deed, FixedAddress, LeaveProofError, Script, Service, Source, System, leave_proof, random_word,
+    seen_from,
 };
 use lantern_operations::{ReachError, ReachOptions, Target};
 use serde_json::json;
 
 use crate::cli::machine::prepare::{OverArg, PrepareArgs};
+use crate::cli::open::OpenArgs;
 use crate::commands::block_on;
+use crate::commands::certificate;
 use crate::commands::connecting::{asking, attend, explain, way};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::clipboard;
+use crate::terminal::passphrase;
 
 /// What is known of the machine that is to be prepared.
 struct Known {
@@ -93,6 +100,12 @@ fn check_options(args: &PrepareArgs, system: System) -> Result<(), Failure> {
         System::Windows if args.address.is_some() => {
             usage("`--address` is for systems with a POSIX shell; Windows keeps one by: New-NetIPAddress")
         }
+        System::Debian | System::RedHat | System::Suse if args.certificate.is_some() => {
+            usage("`--certificate` is for WinRM; other systems are reached by SSH, which has none")
+        }
+        System::Windows if args.certificate.is_some() && args.over == Some(OverArg::Ssh) => {
+            usage("`--certificate` is for WinRM, and not for SSH")
+        }
         System::Debian | System::RedHat | System::Suse if args.over == Some(OverArg::Winrm) => {
             usage("only Windows is reached by WinRM; the others have SSH")
         }
@@ -129,7 +142,7 @@ fn known(args: &PrepareArgs, home: &Home, system: System) -> Result<Known, Failu
     }
     let service = match over {
         Protocol::Ssh => Service::Ssh,
-        Protocol::Winrm => Service::Winrm { names: names(&args.name, target.as_ref()), bundle: None },
+        Protocol::Winrm => winrm(args, home, target.as_ref())?,
     };
     let user = match &target {
         Some(target) => target.user(&options)?,
@@ -142,17 +155,40 @@ fn known(args: &PrepareArgs, home: &Home, system: System) -> Result<Known, Failu
     Ok(Known { target, options, service, user, keys })
 }
 
-/// What a certificate is for: what is dialed, and what the book says that it is called.
-fn names(name: &str, target: Option<&Target>) -> Vec<String> {
-    let mut names: Vec<String> = Vec::new();
-    if let Some(target) = target {
-        names.extend(target.winrm.certificate_name.clone());
-        names.extend(target.addresses.iter().cloned());
+/// WinRM, with a certificate that the machine makes for its names, or one of ours, sealed by a passphrase that its console asks for.
+fn winrm(args: &PrepareArgs, home: &Home, target: Option<&Target>) -> Result<Service, Failure> {
+    let Some(name) = &args.certificate else {
+        let names = names_of(&args.name, target).iter().map(ToString::to_string).collect();
+        return Ok(Service::Winrm { names, bundle: None });
+    };
+    let stored = CertificateStore::new(home).get(name)?;
+    if stored.note.machine.as_deref() != Some(&args.name) {
+        return Err(Failure::new(
+            code::USAGE,
+            format!("the certificate {name} is not made for {}", args.name),
+        )
+        .hint(format!("lantern certificate issue {}", args.name)));
     }
-    names.push(name.to_owned());
-    let mut seen = std::collections::BTreeSet::new();
-    names.retain(|name| seen.insert(name.clone()));
-    names
+    let Some(key) = &stored.note.key else {
+        return Err(Failure::new(
+            code::USAGE,
+            format!("the key of {name} is not here: it was made by a request, and is on the machine"),
+        ));
+    };
+    let open = OpenArgs { passphrase_from: args.connect.passphrase_from.clone(), patient: false };
+    let key = certificate::key::open(home, key, &open)?;
+    let secret = match &args.new_passphrase_from {
+        Some(source) => source.read()?,
+        None => passphrase::ask_new("the certificate's key on its way", "--new-passphrase-from", false)?,
+    };
+    let ciphers = if args.old_ciphers { Pkcs12Ciphers::Old } else { Pkcs12Ciphers::Current };
+    let chain = [std::slice::from_ref(&stored.certificate), &stored.above].concat();
+    let sealed = pkcs12::write(&key, &chain, name, &secret, ciphers, &mut SystemRandom)
+        .map_err(|error| Failure::new(code::LOCAL, error.to_string()))?;
+    let base64 = Base64::encode_string(sealed.expose_secret());
+    let bundle = Bundle { base64, thumbprint: stored.certificate.thumbprint() };
+    let names = stored.certificate.names().iter().map(ToString::to_string).collect();
+    Ok(Service::Winrm { names, bundle: Some(bundle) })
 }
 
 /// The keys of the ring that are let in: the option's, the book's, or the only one.
