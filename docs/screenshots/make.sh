@@ -44,6 +44,9 @@ picture() {
 show='show() { printf "%% %s\n" "$*"; "$@"; local code=$?; ((code)) && echo "(exit code $code)"; echo; }'
 
 picture demo 'lantern demo --no-pause'
+# The console's side of it is the demo's.
+lantern demo --no-pause </dev/null >"$work/walk" 2>&1
+small=157x46 picture prepare "sed -n '/^14[.] /,/^15[.] /{/^15/d;p}' $work/walk"
 
 lantern demo --stay --no-walk >"$work/demo" &
 demo=$!
@@ -57,6 +60,9 @@ lantern machine set chart-room certificate-name= --quiet
 picture windows "$show; show lantern machine show chart-room; show lantern run chart-room -- ipconfig"
 lantern machine set chart-room certificate-name=chart-room --quiet
 lantern trust accept chart-room --expect "$(lantern trust look chart-room --json | sed -n '0,/fingerprint/s/.*"fingerprint": "\(.*\)".*/\1/p')" --quiet
+port=$(lantern machine show chart-room --json | sed -n 's/.*"port": \([0-9]*\).*/\1/p' | head -1)
+lantern certificate new-authority house --for chart-room --plain --quiet >/dev/null
+picture certificates "$show; show lantern certificate issue chart-room --plain; show lantern certificate show 127.77.1.15:$port --no-questions; show lantern certificate audit"
 picture session "$show; show lantern run chart-room --password-from 'command:echo high water' --expression 'Get-Lamp' --json; show lantern shell chart-room --password-from 'command:echo high water'" \
     $'Get-Serv\t\n' $'Confirm-Lamp\n' $'n\n' $'Get-Lamp nobody\n' $'Write-Progress Counting "the lamps" -PercentComplete 62 -SecondsRemaining 8; Start-Sleep 1; Write-Progress Counting -PercentComplete 66; Start-Sleep 9\n'
 lantern trust forget chart-room --yes --quiet
@@ -69,7 +75,6 @@ picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\
 picture window "$show; lantern machine set lamp-01 forward-display=true --quiet; show lantern machine show lamp-01; show lantern check lamp-01; show lantern run lamp-01 -- lamp-view"
 lantern machine set lamp-01 forward-display= --quiet
 lantern run foghorn --key harbour --no-questions -- true >/dev/null 2>&1 || true
-picture pick "$show; show lantern shell" "lamp"
 picture run "$show; show lantern run lamp-01 -- cat tides.csv; show lantern run lamp-01 -- fail 3; show lantern run lamp-01 -- crash; show lantern run signal-hut --no-questions -- whoami; show lantern run keeper@127.77.0.200:2222 -- whoami; show lantern run keeper@nowhere.invalid:22 -- whoami; show lantern run foghorn --no-questions -- whoami"
 # A ring as it grows over the years, and a folder as it is found.
 lantern key new pier --comment 'second floor' --passphrase-from fd:3 --quiet >/dev/null 3<<<'twelve green lamps'
@@ -90,7 +95,6 @@ lantern keeper add harbour --quiet
 picture keeper "$show; show lantern keeper status; show lantern run lamp-01 --key pier -- whoami; show lantern run lamp-01 --key pier --no-agent --no-questions -- whoami"
 # What is open: one in the foreground, and those that the keeper holds.
 trust signal-hut || true
-picture tunnel-open "$show; (sleep 3; curl -sk https://127.0.0.1:8443/bytes/240000 >/dev/null; curl -s -m 1 http://127.0.0.1:8443/ >/dev/null)& show lantern tunnel open signal-hut"
 picture tunnel-list "$show; show lantern tunnel open signal-hut --keep; curl -sk https://127.0.0.1:8443/ >/dev/null; sleep 1; show lantern tunnel list; show lantern tunnel probe signal-hut; show lantern run signal-hut -- hostname; show lantern keeper status; lantern tunnel close signal-hut; show lantern tunnel open signal-hut --local 22222 --to 127.0.0.1:443 -- sh -c 'curl -sk https://\$LANTERN_TUNNEL_LOCAL/'"
 lantern keeper stop --quiet
 trust harbour-gate || true

@@ -148,6 +148,21 @@ impl CertificateStore {
         Ok(self.names()?.iter().map(|name| self.get(name)).collect())
     }
 
+    /// What was made for the machine `old` was made for `new`, pair by pair; what they are called and say stays.
+    ///
+    /// # Errors
+    /// What reading and writing run into.
+    pub fn rename_machines(&self, pairs: &[(&str, &str)]) -> Result<(), BookError> {
+        for stored in self.all()?.into_iter().flatten() {
+            let machine = stored.note.machine.as_deref();
+            let Some((_, new)) = pairs.iter().find(|(old, _)| machine == Some(old)) else { continue };
+            let note = CertificateNote { machine: Some((*new).to_owned()), ..stored.note };
+            let chain = [std::slice::from_ref(&stored.certificate), &stored.above].concat();
+            self.put(&stored.name, &note, &chain, true)?;
+        }
+        Ok(())
+    }
+
     /// Whether a name may be given.
     ///
     /// # Errors

@@ -1,6 +1,8 @@
 //! The machines of the demo.
 
-use lantern_keys::{KeyError, PublicKey, SecretString};
+use std::sync::Arc;
+
+use lantern_keys::{Curve, KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
 
 use crate::{LoginRule, MachineSpec, Service, UserSpec, WindowsSpec};
 
@@ -56,6 +58,19 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
         inner("pier-lamp", 21, "10.77.0.21")?,
         inner("fog-bell", 22, "10.77.0.22")?,
     ])
+}
+
+/// A machine that was made just now: nobody's key is there, and it has host keys of several kinds.
+///
+/// # Errors
+/// When host keys cannot be made.
+pub fn bare_machine() -> Result<MachineSpec, KeyError> {
+    let mut spec = MachineSpec::new("lamp-03", 17)?;
+    let more = PrivateKey::generate(KeyAlgorithm::Ecdsa(Curve::P256), "lamp-03")?;
+    spec.host_keys.push(Arc::new(more));
+    let keeper =
+        UserSpec { rule: LoginRule::AnyOf(vec!["publickey"]), ..UserSpec::new("keeper", None, vec![]) };
+    Ok(MachineSpec { users: vec![keeper], ..spec })
 }
 
 /// The sample machine of Windows: a chart room, whose keeper logs in by the password "high water".

@@ -6,6 +6,7 @@
 //! round trips.
 
 mod cable;
+mod console;
 mod dns;
 mod fault;
 mod fleet;
@@ -23,7 +24,7 @@ mod windows;
 pub use cable::Cable;
 pub use dns::NameServer;
 pub use fault::Fault;
-pub use fleet::{sample_fleet, sample_windows};
+pub use fleet::{bare_machine, sample_fleet, sample_windows};
 pub use latency::LatencyLink;
 pub use proxy::ProxyServer;
 pub use serve::{Harbour, LitMachine};

@@ -85,6 +85,11 @@ impl LitMachine {
     pub fn logins(&self, user: &str) -> Vec<u8> {
         self.logins.read(user)
     }
+
+    /// Writes that list anew.
+    pub(crate) fn put_logins(&self, user: &str, list: Vec<u8>) {
+        self.logins.put(user, list);
+    }
 }
 
 impl Harbour {

@@ -142,6 +142,11 @@ fn a_machine_is_believed_by_the_authoritys_word_and_a_user_logs_in_with_what_it_
         .expect(0);
     let told = desk.lantern(&["run", "chart-room", "--no-questions", "--", "whoami"]).expect(0);
     assert_eq!(told.text().trim().to_lowercase(), r"chart-room\keeper");
+    // Called something else and back, it is still its own.
+    desk.lantern(&["machine", "rename", "chart-room", "map-room"]).expect(0);
+    let stored = fs::read_to_string(desk.home().join("certificates/chart-room.pem")).unwrap();
+    assert!(stored.contains("machine = \"map-room\""), "{stored}");
+    desk.lantern(&["machine", "rename", "map-room", "chart-room"]).expect(0);
     // Made anew, it is another certificate with the same key, and nobody is asked about it.
     let before = read("chart-room");
     let renewed = desk.lantern(&["certificate", "renew", "chart-room", "--days", "20"]).expect(0);

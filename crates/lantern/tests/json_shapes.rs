@@ -141,7 +141,12 @@ fn what_the_guide_promises_is_printed() {
         ("certificate new-authority", 0, &["certificate", "issue", "lamp-01", "--plain"], 0),
         ("certificate new-authority", 0, &["certificate", "renew", "lamp-01"], 0),
         ("certificate show", 0, &["certificate", "show", "lamp-01"], 0),
-        ("certificate export", 0, &["certificate", "export", "lamp-01", "--to", "der", "--out", "own.der"], 0),
+        (
+            "certificate export",
+            0,
+            &["certificate", "export", "lamp-01", "--to", "der", "--out", "own.der"],
+            0,
+        ),
         ("certificate audit", 0, &["certificate", "audit"], 0),
         ("machine import", 0, &["machine", "import", "fleet.csv", "--plan"], 0),
         ("profile list", 0, &["profile", "list"], 0),

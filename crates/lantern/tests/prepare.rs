@@ -7,6 +7,7 @@ mod support;
 
 use lantern_book::{Home, Preparations, check_code};
 use lantern_keys::Fingerprint;
+use support::windows::{PASSWORD, Windows, chart_room, desk_for};
 use support::{Desk, Lit, light, machine};
 
 /// The line that a console would print: of a lit machine, or of what is said instead.
@@ -217,4 +218,26 @@ fn a_script_for_windows_names_what_the_book_names() {
     );
     assert!(script.text().contains("$LineUser = 'TIDE%5cwarden'"), "{}", script.text());
     assert!(script.text().starts_with("& {\n") && script.text().ends_with("}\n"), "{}", script.text());
+}
+
+#[test]
+fn a_machine_of_windows_is_known_by_the_line_of_its_console() {
+    let windows = Windows::light(chart_room());
+    let desk = desk_for(&windows, &[]);
+    let script = desk
+        .lantern(&["machine", "prepare", "chart-room", "--system", "windows", "--from", "192.0.2.4"])
+        .expect(0);
+    let said = windows.machine.paste(script.text());
+    let accepted = desk
+        .lantern_with_input(&["trust", "accept", "chart-room", "--paste", "-"], said.clone().into_bytes())
+        .expect(0);
+    assert!(accepted.err.contains("its own console's line"), "{}", accepted.err);
+    let words = ["run", "chart-room", "--no-questions", "--password-from", "fd:3", "--", "whoami"];
+    let told = desk.with_secrets(&words, PASSWORD, "").expect(0);
+    assert_eq!(told.text().trim().to_lowercase(), r"chart-room\keeper");
+    // The line of another service is no use here.
+    desk.lantern(&["machine", "set", "chart-room", "protocol=ssh", "port="]).expect(0);
+    let other =
+        desk.lantern_with_input(&["trust", "accept", "chart-room", "--paste", "-"], said.into_bytes());
+    assert!(other.err.contains("lantern machine set chart-room protocol=winrm"), "{}", other.err);
 }

@@ -30,6 +30,11 @@ impl LoginLists {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).get(user).cloned().unwrap_or_default()
     }
 
+    /// Replaces the list, whatever it is.
+    pub(crate) fn put(&self, user: &str, list: Vec<u8>) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).insert(user.to_owned(), list);
+    }
+
     /// Replaces the list that has this checksum and this length.
     fn replace(&self, user: &str, (sum, len): (u32, usize), list: &[u8]) -> bool {
         let mut lists = self.0.lock().unwrap_or_else(PoisonError::into_inner);

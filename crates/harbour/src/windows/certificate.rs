@@ -85,7 +85,11 @@ impl ServerCertificate {
     /// A name that is none.
     pub fn self_signed(names: &[&str]) -> std::io::Result<Self> {
         let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
-        let mut params = CertificateParams::new(names).map_err(failed)?;
+        let mut params = CertificateParams::new(names.clone()).map_err(failed)?;
+        if let Some(first) = names.first() {
+            params.distinguished_name = rcgen::DistinguishedName::new();
+            params.distinguished_name.push(rcgen::DnType::CommonName, first.as_str());
+        }
         let now = jiff::Zoned::now().date();
         let end = now.checked_add(jiff::Span::new().days(YEAR)).map_err(failed)?;
         let date = |date: jiff::civil::Date| {

@@ -12,6 +12,8 @@ pub use story::{Beat, Ending, Run, changed_key, connect_line, opening, walk};
 
 /// The demo's key in the ring.
 pub const KEY: &str = "harbour";
+/// The machine that is not in the book until its line is carried back.
+pub const BARE: &str = "lamp-03";
 /// The machine that is set up anew at the end of the story.
 pub const SET_UP_ANEW: &str = "lamp-02";
 

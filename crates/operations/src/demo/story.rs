@@ -1,6 +1,6 @@
 //! What the demo shows: real commands of the program in the throw-away home, and a sentence about each.
 
-use super::{DemoMachine, KEY, SET_UP_ANEW};
+use super::{BARE, DemoMachine, KEY, SET_UP_ANEW};
 
 /// How a command of the story ends.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -40,6 +40,15 @@ pub enum Beat {
         /// Its tunnel.
         tunnel: &'static str,
     },
+    /// A script that is printed and pasted on the console of a machine, and its line that is carried back.
+    Paste {
+        /// The machine.
+        machine: &'static str,
+        /// What prints the script.
+        prepare: Vec<String>,
+        /// What takes the line.
+        carry: Vec<String>,
+    },
     /// A command whose program draws a window on a display here.
     Window(Run),
 }
@@ -67,7 +76,7 @@ pub fn opening(is_told: bool) -> Vec<Beat> {
     }
     vec![
         Beat::Say(
-            "This is a walk through the job on nine simulated machines. Every line behind % is a real command.",
+            "This is a walk through the job on ten simulated machines. Every line behind % is a real command.",
         ),
         Beat::Say(
             "1. Get a key. A key of your own would have a passphrase; this one is thrown away in a minute.",
@@ -168,6 +177,31 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
         input: "high water\n",
         ending: Ending::Well,
     }));
+    let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+    let prepare = [
+        "machine",
+        "prepare",
+        BARE,
+        "--system",
+        "debian",
+        "--user",
+        "keeper",
+        "--key",
+        KEY,
+        "--from",
+        "127.0.0.1",
+    ];
+    beats.extend([
+        Beat::Say(
+            "14. A bare machine, which nobody can log in to: a script of ours is pasted on its console, and one line comes back.",
+        ),
+        Beat::Paste {
+            machine: BARE,
+            prepare: words(&prepare),
+            carry: words(&["machine", "add", BARE, "--paste", "-"]),
+        },
+        show(&["run", BARE, "--", "whoami"]),
+    ]);
     beats
 }
 
@@ -175,7 +209,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
 pub fn changed_key(place: &str) -> Vec<Beat> {
     let address = format!("keeper@{place}");
     vec![
-        Beat::Say("14. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
+        Beat::Say("15. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
         set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),

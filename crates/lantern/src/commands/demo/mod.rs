@@ -1,6 +1,7 @@
 //! `lantern demo`: simulated machines, a throw-away home, and a walk through the job: real commands of this very program, run as children.
 
 mod desk;
+mod paste;
 
 use std::io::IsTerminal;
 use std::os::fd::AsFd;
@@ -67,13 +68,15 @@ async fn act(args: &DemoArgs, home: &Home) -> Result<(), Failure> {
     let lantern = std::env::current_exe()
         .map_err(|error| Failure::new(code::INTERNAL, format!("cannot find lantern itself: {error}")))?;
     let is_watched = std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
-    let stage = Stage { lantern: &lantern, home, pauses: is_watched && !args.no_pause };
+    let stage = Stage { lantern: &lantern, home, pauses: is_watched && !args.no_pause, bare: None };
     stage.play(&demo::opening(!args.no_walk)).await?;
     let key = KeyRing::new(home).get(KEY)?;
     let broken = |error| Failure::new(code::INTERNAL, format!("cannot make the simulated machines: {error}"));
     let specs = sample_fleet(&key.public).map_err(broken)?;
     let (harbour, links) = light(specs, args.latency).await?;
     let windows = light_windows().await?;
+    let (bare, _) = light(vec![lantern_harbour::bare_machine().map_err(broken)?], None).await?;
+    let stage = Stage { bare: bare.machines().first(), ..stage };
     let mut machines: Vec<DemoMachine> =
         harbour.machines().iter().filter_map(|lit| as_told(lit, &links)).collect();
     machines.extend(windows_as_told(&windows));
@@ -204,6 +207,8 @@ struct Stage<'a> {
     home: &'a Home,
     /// Whether somebody watches, and says when it goes on.
     pauses: bool,
+    /// The machine whose console is pasted to.
+    bare: Option<&'a LitMachine>,
 }
 
 impl Stage<'_> {
@@ -218,6 +223,7 @@ impl Stage<'_> {
                 }
                 Beat::Run(run) => self.run(run).await?,
                 Beat::Fetch { machine, tunnel } => self.fetch(machine, tunnel).await?,
+                Beat::Paste { machine, prepare, carry } => self.paste(machine, prepare, carry).await?,
                 Beat::Window(run) => self.window(run).await?,
             }
         }

@@ -1,7 +1,8 @@
 //! `lantern machine rename`, `copy` and `remove`.
 
 use lantern_book::{
-    BookEdit, Change, Field, Hints, Home, Imports, KeyRing, MachineBook, TrustStore, Uses, select,
+    BookEdit, CertificateStore, Change, Field, Hints, Home, Imports, KeyRing, MachineBook, TrustStore, Uses,
+    select,
 };
 use serde_json::json;
 
@@ -60,6 +61,7 @@ pub(super) fn rename(args: &RenameArgs, home: &Home, json: bool) -> Result<(), F
         })?;
         TrustStore::rename(home, &names, false)?;
         Imports::rename(home, &names)?;
+        CertificateStore::new(home).rename_machines(&names)?;
         for (old, new) in &pairs {
             Hints::of(home).rename(old, new)?;
             Uses::of(home).rename(old, new)?;
