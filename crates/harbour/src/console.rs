@@ -15,16 +15,14 @@ use crate::windows::LitWindows;
 
 /// A value of a script for a POSIX shell, as it stands in front of it.
 fn posix_value(script: &str, name: &str) -> Option<String> {
-    let start = script.find(&format!("\n{name}='"))? + name.len() + 3;
-    let (value, _) = script.get(start..)?.split_once('\'')?;
-    Some(value.to_owned())
+    let (_, behind) = script.split_once(&format!("\n{name}='"))?;
+    Some(behind.split_once('\'')?.0.to_owned())
 }
 
 /// A value of a script of PowerShell.
 fn power_shell_value(script: &str, name: &str) -> Option<String> {
-    let start = script.find(&format!("\n  ${name} = '"))? + name.len() + 7;
-    let (value, _) = script.get(start..)?.split_once('\'')?;
-    Some(value.to_owned())
+    let (_, behind) = script.split_once(&format!("\n  ${name} = '"))?;
+    Some(behind.split_once('\'')?.0.to_owned())
 }
 
 /// The line with its code, as a console prints it.

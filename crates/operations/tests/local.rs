@@ -313,6 +313,12 @@ fn the_demos_book_can_be_used_and_its_story_names_what_is_there() {
                 assert!(!text.is_empty());
                 None
             }
+            Beat::Paste { machine, prepare, carry } => {
+                // It comes into the book by its line alone.
+                assert!(machines.iter().all(|one| one.name != *machine));
+                assert!([prepare, carry].iter().all(|words| words.contains(&(*machine).to_owned())));
+                None
+            }
             Beat::Fetch { machine, tunnel } => {
                 assert!(machines.iter().any(|one| one.name == *machine) && !tunnel.is_empty());
                 None
