@@ -1,6 +1,7 @@
 //! `certificates/`: the certificates of TLS that were made here, a file each: a few lines about it, and behind them the certificate with those above it in
 //! armour (RFC 7468), which every other program reads as it is. Their keys are in the ring.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::io::ErrorKind;
 use std::path::PathBuf;
@@ -138,6 +139,16 @@ impl CertificateStore {
             .map_err(|error| BookError::syntax(&path, &text, Some(begins), error.to_string()))?;
         let certificate = chain.remove(0);
         Ok(StoredCertificate { name: name.to_owned(), path, note, certificate, above: chain })
+    }
+
+    /// The keys of the ring that certificates are for: they log in nowhere by themselves. What cannot be read has none.
+    pub fn keys(&self) -> BTreeSet<String> {
+        let key = |name: String| {
+            let text = read_or_empty(&self.path(&name)).ok()?;
+            let (about, _) = text.split_once(ARMOUR)?;
+            toml::from_str::<CertificateNote>(about).ok()?.key
+        };
+        self.names().unwrap_or_default().into_iter().filter_map(key).collect()
     }
 
     /// All, each with its own success or failure: one broken file must not hide the others.

@@ -14,7 +14,7 @@ use lantern_harbour::{ServerCertificate, WindowsSpec};
 use lantern_keys::read_certificates;
 use support::certificates::{agrees, house, value};
 use support::windows::{PASSWORD, Windows, chart_room};
-use support::{Desk, Screen};
+use support::{Desk, Screen, light, machine};
 
 /// Certificate, chain and key as another program wants them: `own.pem`, `own.key`.
 fn hand_over(desk: &Desk, name: &str, key: &str) {
@@ -262,4 +262,33 @@ fn passphrases_are_asked_for_and_a_wrong_one_makes_nothing() {
     screen.send("\x03");
     screen.wait_for("interrupted");
     screen.wait_for_exit();
+}
+
+#[test]
+fn keys_of_certificates_are_offered_to_no_server() {
+    let desk = Desk::with_key();
+    desk.lantern(&["certificate", "new-authority", "house", "--plain"]).expect(0);
+    let lit = light(machine("lamp-01", &desk.public_key("house")));
+    desk.add(&lit);
+    // It would let that key in, and never hears of it.
+    let refused = desk.lantern(&["run", "lamp-01", "--no-questions", "--", "whoami"]).expect(249);
+    assert!(refused.err.contains("key harbour") && !refused.err.contains("key house"), "{}", refused.err);
+    assert_eq!(
+        desk.lantern(&["run", "lamp-01", "--key", "house", "--", "whoami"]).expect(0).text(),
+        "keeper\n"
+    );
+    // And no script lets it in by itself.
+    let words = [
+        "machine",
+        "prepare",
+        "lamp-09",
+        "--system",
+        "debian",
+        "--user",
+        "keeper",
+        "--from",
+        "192.0.2.4",
+        "--json",
+    ];
+    assert_eq!(value(&desk.lantern(&words).expect(0))["keys"], serde_json::json!(["harbour"]));
 }

@@ -6,6 +6,7 @@
 mod support;
 
 use lantern_book::{Home, Preparations, check_code};
+use lantern_harbour::{Fault, MachineSpec};
 use lantern_keys::Fingerprint;
 use support::windows::{PASSWORD, Windows, chart_room, desk_for};
 use support::{Desk, Lit, light, machine};
@@ -240,4 +241,29 @@ fn a_machine_of_windows_is_known_by_the_line_of_its_console() {
     let other =
         desk.lantern_with_input(&["trust", "accept", "chart-room", "--paste", "-"], said.into_bytes());
     assert!(other.err.contains("lantern machine set chart-room protocol=winrm"), "{}", other.err);
+}
+
+#[test]
+fn a_check_names_the_paste_as_the_mend_and_the_paste_can_be_had() {
+    let desk = Desk::with_key();
+    let filtered = machine("lamp-01", &desk.public_key("harbour"));
+    let filtered = light(MachineSpec { fault: Some(Fault::Filtered), ..filtered });
+    desk.lantern(&["machine", "add", "lamp-01", &format!("keeper@{}", filtered.address), "key=harbour"])
+        .expect(0);
+    desk.lantern(&["machine", "add", "chart-room", "127.77.9.9", "protocol=winrm", "user=keeper"]).expect(0);
+    let flat = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let told = desk.lantern(&["check", "lamp-01", "--connect-limit", "1"]).expect(245);
+    assert!(flat(told.text()).contains("lantern machine prepare lamp-01 --system SYSTEM"), "{}", told.text());
+    let told = desk.lantern(&["check", "chart-room", "--no-questions"]).expect(244);
+    assert!(
+        flat(told.text()).contains("lantern machine prepare chart-room --system windows"),
+        "{}",
+        told.text()
+    );
+    // Followed, it says what it lacks: these are on ports of this computer.
+    for (name, system) in [("lamp-01", "debian"), ("chart-room", "windows")] {
+        let words = ["machine", "prepare", name, "--system", system];
+        assert!(desk.lantern(&words).expect(240).err.contains("`--from ADDRESS`"));
+        desk.lantern(&[&words[..], &["--from", "192.0.2.4"]].concat()).expect(0);
+    }
 }

@@ -130,20 +130,23 @@ impl Script {
     }
 }
 
-/// By which address a machine sees this computer, where that can be known from here; for one behind gateways, the last gateway's address. A machine on
-/// a port of this computer sees what maps the port, which nobody here knows.
-pub async fn seen_from(target: &Target) -> Option<Source> {
+/// By which addresses a machine sees this computer, as far as that can be known from here; for one behind gateways, the last gateway's address. A machine
+/// on a port of this computer sees what maps the port, which nobody here knows.
+pub async fn seen_from(target: &Target) -> Vec<Source> {
     let is_told = |address: &IpAddr| !address.is_loopback();
     if let Some(gateway) = target.via.last() {
-        let address = gateway.addresses.first().and_then(|address| address.parse().ok());
-        return address.filter(is_told).map(Source::of);
+        let addresses = gateway.addresses.iter().filter_map(|address| address.parse().ok());
+        return addresses.filter(is_told).map(Source::of).collect();
     }
+    let mut seen: Vec<Source> = Vec::new();
     for address in &target.addresses {
         let places = tokio::net::lookup_host((address.as_str(), target.port)).await.into_iter().flatten();
-        let seen = places.filter_map(|place| source_address(&place.to_string())).find(is_told);
-        if let Some(seen) = seen {
-            return Some(Source::of(seen));
+        let ours = places.filter_map(|place| source_address(&place.to_string())).filter(is_told);
+        for source in ours.map(Source::of) {
+            if !seen.contains(&source) {
+                seen.push(source);
+            }
         }
     }
-    None
+    seen
 }

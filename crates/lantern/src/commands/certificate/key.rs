@@ -1,16 +1,14 @@
 //! Keys of certificates: of the ring, opened; or new ones.
 
-use jiff::Timestamp;
-use lantern_book::{Home, KeyNote, KeyRing};
-use lantern_keys::container::Protect;
-use lantern_keys::{KeyAlgorithm, PrivateKey, PublicKey, SystemRandom};
+use lantern_book::{Home, KeyRing};
+use lantern_keys::{PrivateKey, PublicKey};
 
 use crate::cli::certificate::KeyArgs;
 use crate::cli::open::OpenArgs;
 use crate::commands::key::default_comment;
+use crate::commands::key::new::{self, NewKey};
 use crate::commands::key_source::pick_opened;
-use crate::screen::failure::{Failure, chain, code};
-use crate::screen::output;
+use crate::screen::failure::{Failure, code};
 use crate::terminal::passphrase;
 
 /// Opens a key of the ring.
@@ -41,21 +39,15 @@ pub(super) fn public(home: &Home, usual: &str, args: &KeyArgs) -> Result<(String
 /// The name is taken, or nobody to ask for a passphrase.
 pub(super) fn make(home: &Home, name: &str, args: &KeyArgs) -> Result<PrivateKey, Failure> {
     check_free(home, name)?;
-    let what = format!("the key {name}");
-    let passphrase = passphrase::choose_new(
-        &what,
-        args.plain,
-        args.new_passphrase_from.as_ref(),
-        "--new-passphrase-from",
-    )?;
-    if matches!(args.algorithm, KeyAlgorithm::Rsa(_)) {
-        output::say("Looking for primes; that can take a few seconds.");
-    }
-    let key = PrivateKey::generate(args.algorithm, &default_comment())
-        .map_err(|error| Failure::new(code::INTERNAL, chain(&error)))?;
-    let note = KeyNote { made: Some(Timestamp::now()), ..KeyNote::default() };
-    KeyRing::new(home).add(name, &key, Protect::with(passphrase.as_ref()), note, &mut SystemRandom)?;
-    Ok(key)
+    let new = NewKey {
+        name,
+        algorithm: args.algorithm,
+        comment: default_comment(),
+        plain: args.plain,
+        passphrase_from: args.new_passphrase_from.as_ref(),
+        option: "--new-passphrase-from",
+    };
+    new::make(&KeyRing::new(home), new).map(|(key, ..)| key)
 }
 
 /// Before anyone types a passphrase for nothing.

@@ -9,7 +9,7 @@ pub(crate) mod import;
 mod install;
 mod list;
 mod moving;
-mod new;
+pub(crate) mod new;
 mod remove;
 mod rotate;
 mod show;

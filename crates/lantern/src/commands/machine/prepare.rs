@@ -209,7 +209,9 @@ fn keys(
                 .hint(format!("lantern key import {}", lantern_operations::quoted(&path))))
         }
         _ => {
-            let names = KeyRing::new(home).names()?;
+            let of_certificates = CertificateStore::new(home).keys();
+            let mut names = KeyRing::new(home).names()?;
+            names.retain(|name| !of_certificates.contains(name));
             match names.as_slice() {
                 [only] => Ok(vec![only.clone()]),
                 [] => Err(Failure::new(code::USAGE, "the ring has no key that could be let in")
@@ -242,11 +244,11 @@ fn from(args: &PrepareArgs, known: &Known) -> Result<Vec<Source>, Failure> {
     }
     let seen = match &known.target {
         Some(target) => block_on(async { Ok(seen_from(target).await) })?,
-        None => None,
+        None => Vec::new(),
     };
-    match seen {
-        Some(source) => Ok(vec![source]),
-        None => Err(Failure::new(
+    match seen.is_empty() {
+        false => Ok(seen),
+        true => Err(Failure::new(
             code::USAGE,
             format!("by which address {} sees this computer cannot be known from here", args.name),
         )

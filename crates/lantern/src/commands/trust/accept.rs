@@ -3,13 +3,12 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use base64ct::{Base64, Encoding};
 use jiff::Timestamp;
 use lantern_book::{
     CarriedLine, Home, KnownBy, KnownCertificate, MachineBook, Presented, Protocol, TrustStore, Verified,
     select,
 };
-use lantern_keys::{Fingerprint, TlsCertificate};
+use lantern_keys::{Fingerprint, TlsCertificate, read_certificates};
 use lantern_link::{ConnectRequest, RemoteRequest, Seen};
 use lantern_operations::trust::{self, AcceptError, Wanted};
 use lantern_operations::{Target, quoted};
@@ -276,20 +275,9 @@ fn authority(
     if json { output::print_json(&values) } else { Ok(()) }
 }
 
-/// A certificate in PEM or DER.
+/// A certificate in PEM or DER; of several, the first.
 fn read_certificate(file: &Path) -> Result<TlsCertificate, Failure> {
     let bytes = read_bytes(file, MAX_CERTIFICATE_LEN)?;
-    let no_certificate = || Failure::new(code::LOCAL, format!("{} is no X.509 certificate", file.display()));
-    let der = match std::str::from_utf8(&bytes)
-        .ok()
-        .and_then(|text| text.split_once("-----BEGIN CERTIFICATE-----"))
-    {
-        Some((_, rest)) => {
-            let body = rest.split_once("-----END CERTIFICATE-----").ok_or_else(no_certificate)?.0;
-            let body: String = body.chars().filter(|c| !c.is_whitespace()).collect();
-            Base64::decode_vec(&body).map_err(|_| no_certificate())?
-        }
-        None => bytes,
-    };
-    TlsCertificate::read(&der).map_err(|_| no_certificate())
+    let read = read_certificates(&bytes).ok().and_then(|all| all.into_iter().next());
+    read.ok_or_else(|| Failure::new(code::LOCAL, format!("{} is no X.509 certificate", file.display())))
 }

@@ -101,4 +101,13 @@ with_nftables() {
       done
     done
   fi
+  # Rules of the generation before, which nftables does not see.
+  if has iptables && iptables -V 2>/dev/null | grep -qv nf_tables &&
+    iptables -S INPUT 2>/dev/null | grep -Eq '^-P INPUT DROP|-j (DROP|REJECT)'; then
+    say '   Older rules here drop what comes in, too. They must let it in as well, and whoever loads them has to say so:'
+    for from in $FROM; do
+      case $from in *:*) tables=ip6tables ;; *) tables=iptables ;; esac
+      say "   $tables -I INPUT -p tcp -s $from --dport $PORT -j ACCEPT"
+    done
+  fi
 }
