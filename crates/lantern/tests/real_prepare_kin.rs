@@ -205,6 +205,10 @@ fn debians_own_firewall_is_narrowed_and_opened_again() {
     let Some(desk) = desk("debian", &[]) else { return };
     let packages = desk.folder.path().join("packages");
     fetch_packages(&packages, &["ufw"]);
+    // Printed again for another place to come from, as after a move.
+    let words = ["machine", "prepare", "lamp-01", "--system", "debian", "--from", "10.81.0.3"];
+    let moved = desk.lantern(&words).expect(0).out;
+    fs::write(desk.folder.path().join("moved.sh"), moved).unwrap();
     let scene = format!(
         "{PLAYED}
 packages_there $OUT/packages; on_machine sh -c 'dpkg -i /var/cache/apt/archives/*.deb' > $OUT/dpkg 2>&1
@@ -215,7 +219,14 @@ on_machine ufw show added > $OUT/after
 "
     )
     .replace("lantern trust accept", "on_machine ufw show added > $OUT/between\nas_another lantern run lamp-01 --connect-limit 2 -- true 2> $OUT/another || echo $? > $OUT/status\nlantern trust accept");
+    let scene = scene.replace(
+        "on_machine sh < $OUT/undo.sh",
+        "on_machine sh < $OUT/moved.sh > $OUT/moved 2>&1\non_machine ufw show added > $OUT/after-move\non_machine sh < $OUT/undo.sh",
+    );
     play(&desk, &scene).expect(0);
+    let moved = left(&desk, "after-move");
+    assert!(moved.contains("from 10.81.0.3 to any port 22") && !moved.contains("10.81.0.1 "), "{moved}");
+    assert!(!moved.contains("2001:db8"), "{moved}");
     let between = left(&desk, "between");
     assert!(between.contains("from 10.81.0.1 to any port 22 proto tcp"), "{between}");
     assert!(between.contains("from 2001:db8:81::/64 to any port 22 proto tcp"), "{between}");

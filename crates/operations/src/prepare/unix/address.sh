@@ -32,8 +32,7 @@ fixed_address() {
     while test "$seconds" -lt "$TRIED_FOR" && waiting; do sleep 1; seconds=$((seconds + 1)); done
     if test -e "$STATE/address-kept"; then exit 0; fi
     address_back "$way"
-    grep -v '^address ' "$STATE/changes" > "$STATE/changes.new"
-    mv "$STATE/changes.new" "$STATE/changes"
+    unchange "address $way"
     touch "$STATE/address-back"
   ) </dev/null >/dev/null 2>&1 &
   "address_$way"

@@ -13,6 +13,7 @@ stop() {
 }
 # What was changed is noted, so that it can be taken back, and only that.
 change() { grep -qxF -- "$1" "$STATE/changes" 2>/dev/null || printf '%s\n' "$1" >> "$STATE/changes"; }
+unchange() { grep -vxF -- "$1" "$STATE/changes" > "$STATE/changes.new" || :; mv "$STATE/changes.new" "$STATE/changes"; }
 changed() { grep -qxF -- "$1" "$STATE/changes" 2>/dev/null; }
 changes() { sed -n "s/^$1 //p" "$STATE/changes" 2>/dev/null; }
 hashed() { sha256sum | cut -c1-64; }

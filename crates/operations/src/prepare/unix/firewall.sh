@@ -4,10 +4,17 @@ firewall() {
   elif has firewall-cmd && firewall-cmd --state >/dev/null 2>&1; then with_firewalld
   else with_nftables; fi
 }
+# What was let in by a script before this one, and is not any more.
+no_longer() { changes "$1" | grep -vxF -- "$2" || :; }
 with_ufw() {
-  for from in $FROM; do
-    ufw allow proto tcp from "$from" to any port "$PORT" comment lantern
-    change "ufw proto tcp from $from to any port $PORT"
+  rules=$(for from in $FROM; do echo "proto tcp from $from to any port $PORT"; done)
+  no_longer ufw "$rules" | while IFS= read -r rule; do
+    ufw delete allow $rule
+    unchange "ufw $rule"
+  done
+  printf '%s\n' "$rules" | while IFS= read -r rule; do
+    ufw allow $rule comment lantern
+    change "ufw $rule"
   done
   # A rule for everybody would leave ours without meaning.
   for verb in allow limit; do
@@ -24,10 +31,16 @@ with_firewalld() {
   device=$(ip -o route get "${FROM%%[ /]*}" 2>/dev/null | sed -n 's/.* dev \([^ ]*\).*/\1/p')
   if test -n "$device"; then zone=$(firewall-cmd --get-zone-of-interface="$device" 2>/dev/null) || zone=; fi
   zone=${zone:-$(firewall-cmd --get-default-zone)}
-  for from in $FROM; do
+  rules=$(for from in $FROM; do
     family=ipv4
     case $from in *:*) family=ipv6 ;; esac
-    rule="rule family=$family source address=$from port port=$PORT protocol=tcp accept"
+    echo "$zone rule family=$family source address=$from port port=$PORT protocol=tcp accept"
+  done)
+  no_longer firewalld "$rules" | while read -r zone rule; do
+    firewall-cmd --quiet --permanent --zone="$zone" --remove-rich-rule="$rule"
+    unchange "firewalld $zone $rule"
+  done
+  printf '%s\n' "$rules" | while read -r zone rule; do
     firewall-cmd --quiet --permanent --zone="$zone" --add-rich-rule="$rule"
     change "firewalld $zone $rule"
   done
