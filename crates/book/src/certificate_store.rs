@@ -7,7 +7,7 @@ use std::io::ErrorKind;
 use std::path::PathBuf;
 
 use jiff::Timestamp;
-use lantern_keys::{TlsCertificate, read_certificates, write_certificates};
+use lantern_keys::{KeyError, TlsCertificate, read_certificates, write_certificates};
 use serde::{Deserialize, Serialize};
 
 use crate::check::check_name_of;
@@ -135,8 +135,13 @@ impl CertificateStore {
         let note: CertificateNote = toml::from_str(about).map_err(|error| {
             BookError::syntax(&path, about, error.span().map(|span| span.start), error.message().to_owned())
         })?;
-        let mut chain = read_certificates(armour.as_bytes())
-            .map_err(|error| BookError::syntax(&path, &text, Some(begins), error.to_string()))?;
+        let mut chain = read_certificates(armour.as_bytes()).map_err(|error| {
+            let why = match error {
+                KeyError::Malformed(why) => why.to_owned(),
+                error => error.to_string(),
+            };
+            BookError::syntax(&path, &text, Some(begins), why)
+        })?;
         let certificate = chain.remove(0);
         Ok(StoredCertificate { name: name.to_owned(), path, note, certificate, above: chain })
     }
@@ -210,5 +215,61 @@ impl CertificateStore {
             }
             written => written.map(|()| path),
         }
+    }
+}
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
+mod tests {
+    use super::*;
+    use lantern_keys::issuing::{Plan, Purpose, new_authority};
+    use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
+
+    fn made(name: &str) -> TlsCertificate {
+        let key = PrivateKey::generate(KeyAlgorithm::Ed25519, "").unwrap();
+        let purpose = Purpose::Authority { only: Vec::new() };
+        let plan = Plan { common_name: name.into(), purpose, from: 1_700_000_000, until: 1_900_000_000 };
+        new_authority(&plan, &key, &mut SystemRandom).unwrap()
+    }
+
+    fn note(machine: &str) -> CertificateNote {
+        CertificateNote {
+            used_as: CertificateUse::Server,
+            machine: Some(machine.into()),
+            user: None,
+            key: Some("gauge-tls".into()),
+            authority: Some("house".into()),
+            made: "2026-11-27T00:00:00Z".parse().unwrap(),
+        }
+    }
+
+    #[test]
+    fn what_was_put_is_got_and_one_broken_file_hides_no_other() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = CertificateStore::new(&Home::new(folder.path().join("home")));
+        assert_eq!((store.names().unwrap(), store.keys().len()), (Vec::<String>::new(), 0));
+        let chain = [made("gauge"), made("house")];
+        store.put("gauge", &note("tide-gauge"), &chain, false).unwrap();
+        let got = store.get("gauge").unwrap();
+        assert_eq!((&got.note, &got.certificate), (&note("tide-gauge"), &chain[0]));
+        assert_eq!(got.above, chain[1..]);
+        assert!(matches!(store.put("gauge", &note("x"), &chain, false), Err(BookError::Exists { .. })));
+        assert!(matches!(store.get("guage"), Err(BookError::Unknown { nearest: Some(_), .. })));
+        store.rename_machines(&[("tide-gauge", "gauge-02")]).unwrap();
+        assert_eq!(store.get("gauge").unwrap().note, note("gauge-02"));
+        assert!(store.keys().contains("gauge-tls"));
+        // Broken in its notes, in its armour, and empty.
+        let text = fs::read_to_string(store.path("gauge")).unwrap();
+        for (name, broken) in [
+            ("one", text.replace("machine", "machina")),
+            ("two", text.replace("-----END", "----END")),
+            ("three", String::new()),
+        ] {
+            fs::write(store.path(name), broken).unwrap();
+            assert!(matches!(store.get(name), Err(BookError::Syntax { .. })), "{name}");
+        }
+        let all = store.all().unwrap();
+        assert_eq!((all.len(), all.iter().filter(|one| one.is_ok()).count()), (4, 1));
+        assert_eq!(store.keys().len(), 1);
     }
 }

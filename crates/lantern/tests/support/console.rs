@@ -64,14 +64,22 @@ pub fn fetch_packages(folder: &Path, packages: &[&str]) {
                 "-qq",
                 "-o",
                 &archives,
+                // Nothing of this system is changed, and tests that fetch at once keep each other waiting for nothing.
+                "-o",
+                "Debug::NoLocking=1",
             ])
             .args(packages)
             .output()
             .unwrap()
     };
     let mut fetched = fetch();
-    if !fetched.status.success() {
+    for _ in 0..3 {
+        if fetched.status.success() {
+            return;
+        }
+        // Lists that are out of date, or a network that hiccups.
         let _ = Command::new("apt-get").args(["update", "-qq"]).output();
+        std::thread::sleep(std::time::Duration::from_secs(2));
         fetched = fetch();
     }
     assert!(fetched.status.success(), "{}", String::from_utf8_lossy(&fetched.stderr));
