@@ -273,8 +273,9 @@ impl Screen {
         let reading = thread::spawn(move || {
             let mut buffer = [0; 65536];
             while let Ok(len) = (&*reader).read(&mut buffer) {
-                screen.lock().unwrap().process(&buffer[..len]);
+                // The copy first: whoever waits for the screen looks at it next.
                 copy.lock().unwrap().extend_from_slice(&buffer[..len]);
+                screen.lock().unwrap().process(&buffer[..len]);
                 if len == 0 {
                     break;
                 }
