@@ -9,8 +9,8 @@ use p12_keystore::{
 use crate::container::{PrivateContainer, Protect, write_private};
 use crate::{KeyError, PrivateKey, RandomSource, SecretBytes, SecretString, TlsCertificate};
 
-/// Largest file that is read, in bytes: a key and a few certificates take some thousand.
-pub const MAX_LEN: usize = 1024 * 1024;
+/// Largest file that is read, in bytes: a key and a few certificates take some thousand, and each key in it may want a second of deriving.
+pub const MAX_LEN: usize = 256 * 1024;
 /// Rounds of deriving keys, for the cipher and for the integrity check: a tenth of a second, and within what every reader allows itself.
 const ITERATIONS: u32 = 100_000;
 /// Most certificates that are kept of one file.

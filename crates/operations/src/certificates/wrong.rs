@@ -2,6 +2,9 @@
 
 use lantern_keys::{CertificateFault, TlsCertificate};
 
+/// Most issuers of one name that are tried: a file could have hundreds, and each is a signature to verify.
+const MAX_NAMESAKES: usize = 8;
+
 /// A certificate of a chain, and everything that speaks against it by itself and by whoever signed it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Judged {
@@ -35,16 +38,18 @@ pub fn judge(
             CertificateFault::NotForServers => wanted.is_some() && !is_authority,
             _ => true,
         });
-        let issuers = || chain.iter().chain(known).filter(|other| other.subject() == certificate.issuer());
+        let issuers = chain.iter().chain(known).filter(|other| other.subject() == certificate.issuer());
         // Of several with the name, the one that did sign it counts.
-        let best = issuers().min_by_key(|issuer| certificate.faults_by_issuer(issuer).len());
+        let judged = issuers.take(MAX_NAMESAKES).map(|issuer| certificate.faults_by_issuer(issuer));
+        let best = judged.min_by_key(Vec::len);
+        let has_issuer = best.is_some();
         match best {
-            Some(issuer) => faults.extend(certificate.faults_by_issuer(issuer)),
+            Some(more) => faults.extend(more),
             None => {
                 faults.push(CertificateFault::UnknownAuthority { issuer: certificate.issuer().to_owned() })
             }
         }
-        Judged { certificate: certificate.clone(), faults, has_issuer: best.is_some() }
+        Judged { certificate: certificate.clone(), faults, has_issuer }
     };
     chain.iter().enumerate().map(one).collect()
 }
