@@ -1,7 +1,7 @@
 //! Scripts that prepare a machine to be reached, pasted on its own console; what they say comes back as one line.
 //!
 //! A script is text of ours with a few values in front of it. It defines what it does, and does nothing before its last line has arrived: half a paste
-//! changes nothing. Nothing in it means anything to the line editor of a console (`words.rs`; `unix.rs` tests it).
+//! changes nothing. Nothing in it means anything to the line editor of a console (`words.rs`; `tests/prepare_scripts.rs` holds every script to it).
 
 mod proof;
 mod sources;
