@@ -15,10 +15,11 @@ use jiff::civil::Date;
 use lantern_keys::{Fingerprint, SecretString};
 
 use crate::Protocol;
+use crate::check::{check_address, check_name, check_user};
 use crate::machine_file::machine;
 
 /// How a line begins; the number is that of its form.
-pub const LINE_BEGINS: &str = "lantern-line-1;";
+const LINE_BEGINS: &str = "lantern-line-1;";
 /// Longest text that a line is looked for in, in bytes: a line has a few hundred, and a console's page around it some thousands.
 const MAX_TEXT_LEN: usize = 64 * 1024;
 /// Most fingerprints of one kind in a line: servers have one for each kind of key, which are four.
@@ -169,11 +170,13 @@ fn read(fields: &str) -> Result<CarriedLine, LineError> {
     let garbled = |value: &str| LineError::Garbled(crate::shown(value));
     let word = |value: String| machine(&value).ok_or_else(|| garbled(&value));
     let name = word(next(&["name"])?.1)?;
+    check_name(&name).map_err(|_| garbled(&name))?;
     let (_, address) = next(&["address"])?;
-    crate::check::check_address(&address).map_err(|_| garbled(&address))?;
+    check_address(&address).map_err(|_| garbled(&address))?;
     let (_, port) = next(&["port"])?;
     let port = port.parse().ok().filter(|port| *port != 0).ok_or_else(|| garbled(&port))?;
     let user = Some(word(next(&["user"])?.1)?).filter(|user| !user.is_empty());
+    user.iter().try_for_each(|user| check_user(user).map_err(|_| garbled(user)))?;
     let (kind, prints) = next(&["ssh", "tls"])?;
     let protocol = if kind == "tls" { Protocol::Winrm } else { Protocol::Ssh };
     let prints: Vec<Fingerprint> = prints
@@ -294,6 +297,11 @@ mod tests {
         assert_eq!(UnprovenLine::find("keeper@192.0.2.7"), Err(LineError::NoLine));
         assert_eq!(UnprovenLine::find(&text[..text.len() - 3]), Err(LineError::BreaksOff));
         assert_eq!(UnprovenLine::find(&text[..60]), Err(LineError::BreaksOff));
+        // What would steer a terminal gets no further.
+        let steering = text.replace("name=lamp-01", "name=%1b]0;x%07");
+        assert!(
+            matches!(UnprovenLine::find(&steering), Err(LineError::Garbled(met)) if !met.contains('\u{1b}'))
+        );
         let port = text.replace("port=22", "port=0");
         assert_eq!(UnprovenLine::find(&port), Err(LineError::Garbled("0".into())));
         // What the script itself says above its last line is not the line.

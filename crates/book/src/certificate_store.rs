@@ -1,7 +1,6 @@
 //! `certificates/`: the certificates of TLS that were made here, a file each: a few lines about it, and behind them the certificate with those above it in
 //! armour (RFC 7468), which every other program reads as it is. Their keys are in the ring.
 
-use std::collections::BTreeSet;
 use std::fs;
 use std::io::ErrorKind;
 use std::path::PathBuf;
@@ -146,16 +145,6 @@ impl CertificateStore {
         Ok(StoredCertificate { name: name.to_owned(), path, note, certificate, above: chain })
     }
 
-    /// The keys of the ring that certificates are for: they log in nowhere by themselves. What cannot be read has none.
-    pub fn keys(&self) -> BTreeSet<String> {
-        let key = |name: String| {
-            let text = read_or_empty(&self.path(&name)).ok()?;
-            let (about, _) = text.split_once(ARMOUR)?;
-            toml::from_str::<CertificateNote>(about).ok()?.key
-        };
-        self.names().unwrap_or_default().into_iter().filter_map(key).collect()
-    }
-
     /// All, each with its own success or failure: one broken file must not hide the others.
     ///
     /// # Errors
@@ -247,7 +236,7 @@ mod tests {
     fn what_was_put_is_got_and_one_broken_file_hides_no_other() {
         let folder = tempfile::tempdir().unwrap();
         let store = CertificateStore::new(&Home::new(folder.path().join("home")));
-        assert_eq!((store.names().unwrap(), store.keys().len()), (Vec::<String>::new(), 0));
+        assert_eq!(store.names().unwrap(), Vec::<String>::new());
         let chain = [made("gauge"), made("house")];
         store.put("gauge", &note("tide-gauge"), &chain, false).unwrap();
         let got = store.get("gauge").unwrap();
@@ -257,7 +246,6 @@ mod tests {
         assert!(matches!(store.get("guage"), Err(BookError::Unknown { nearest: Some(_), .. })));
         store.rename_machines(&[("tide-gauge", "gauge-02")]).unwrap();
         assert_eq!(store.get("gauge").unwrap().note, note("gauge-02"));
-        assert!(store.keys().contains("gauge-tls"));
         // Broken in its notes, in its armour, and empty.
         let text = fs::read_to_string(store.path("gauge")).unwrap();
         for (name, broken) in [
@@ -270,6 +258,5 @@ mod tests {
         }
         let all = store.all().unwrap();
         assert_eq!((all.len(), all.iter().filter(|one| one.is_ok()).count()), (4, 1));
-        assert_eq!(store.keys().len(), 1);
     }
 }

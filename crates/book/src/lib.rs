@@ -74,7 +74,7 @@ mod uses;
 mod value;
 
 pub use book_edit::BookEdit;
-pub use carried_line::{CarriedLine, LINE_BEGINS, LineError, UnprovenLine, check_code, line_word};
+pub use carried_line::{CarriedLine, LineError, UnprovenLine, check_code, line_word};
 pub use certificate_store::{CertificateNote, CertificateStore, CertificateUse, StoredCertificate};
 pub use check::check_name_of;
 pub use destination::{

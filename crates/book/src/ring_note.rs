@@ -18,6 +18,9 @@ pub struct KeyNote {
     /// The key that takes its place, from the moment that a rotation begins.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub replaced_by: Option<String>,
+    /// Whether it was made for certificates of TLS: it is offered to no server, unless it was installed there.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub for_certificates: bool,
     /// Where its public half was installed.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub installed: Vec<Installed>,

@@ -2,61 +2,84 @@
 
 use std::net::IpAddr;
 
-use der::asn1::{ObjectIdentifier, UintRef};
-use der::{Decode, Encode, Sequence};
+use aws_lc_rs::signature::{self as lc, UnparsedPublicKey, VerificationAlgorithm};
+use der::asn1::ObjectIdentifier;
+use der::{Decode, Encode};
 use x509_cert::Certificate;
 use x509_cert::ext::pkix::NameConstraints;
 use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::spki::SubjectPublicKeyInfoRef;
 
-use crate::wire::Writer;
-use crate::{
-    CertificateFault, CertificateName, Curve, PublicKey, Signature, SignatureAlgorithm, TlsCertificate,
-};
+use crate::container::spki;
+use crate::{CertificateFault, CertificateName, Curve, PublicKey, TlsCertificate};
 
-/// The two numbers of ECDSA (RFC 3279 §2.2.3).
-#[derive(Sequence)]
-pub(crate) struct EcdsaSigValue<'a> {
-    pub(crate) r: UintRef<'a>,
-    pub(crate) s: UintRef<'a>,
+/// What kind of key makes a signature.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Ed25519,
+    Ecdsa(Curve),
+    Rsa,
 }
 
-/// Algorithms that we verify, by kind of key: RFC 8410, RFC 5758, RFC 8017.
-const ALGORITHMS: [(ObjectIdentifier, SignatureAlgorithm); 6] = [
-    (ObjectIdentifier::new_unwrap("1.3.101.112"), SignatureAlgorithm::Ed25519),
-    (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.2"), SignatureAlgorithm::Ecdsa(Curve::P256)),
-    (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.3"), SignatureAlgorithm::Ecdsa(Curve::P384)),
-    (ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.4"), SignatureAlgorithm::Ecdsa(Curve::P521)),
-    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.11"), SignatureAlgorithm::RsaSha256),
-    (ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.13"), SignatureAlgorithm::RsaSha512),
-];
+const ED25519: &str = "1.3.101.112";
+const ECDSA_SHA1: &str = "1.2.840.10045.4.1";
+const ECDSA_SHA256: &str = "1.2.840.10045.4.3.2";
+const ECDSA_SHA384: &str = "1.2.840.10045.4.3.3";
+const ECDSA_SHA512: &str = "1.2.840.10045.4.3.4";
 
-/// Whether this key made this signature over this message; none where it is by an algorithm that we don't handle.
+/// Algorithms that we verify, each by its number and for its kind of key (RFC 8410, RFC 5758, RFC 4055). The weak are verified as well: that they are
+/// weak is told apart from that.
+fn algorithms() -> [(&'static str, Kind, &'static dyn VerificationAlgorithm); 12] {
+    use Curve::{P256, P384, P521};
+    [
+        (ED25519, Kind::Ed25519, &lc::ED25519),
+        (ECDSA_SHA256, Kind::Ecdsa(P256), &lc::ECDSA_P256_SHA256_ASN1),
+        (ECDSA_SHA384, Kind::Ecdsa(P256), &lc::ECDSA_P256_SHA384_ASN1),
+        (ECDSA_SHA256, Kind::Ecdsa(P384), &lc::ECDSA_P384_SHA256_ASN1),
+        (ECDSA_SHA384, Kind::Ecdsa(P384), &lc::ECDSA_P384_SHA384_ASN1),
+        (ECDSA_SHA256, Kind::Ecdsa(P521), &lc::ECDSA_P521_SHA256_ASN1),
+        (ECDSA_SHA384, Kind::Ecdsa(P521), &lc::ECDSA_P521_SHA384_ASN1),
+        (ECDSA_SHA512, Kind::Ecdsa(P521), &lc::ECDSA_P521_SHA512_ASN1),
+        ("1.2.840.113549.1.1.5", Kind::Rsa, &lc::RSA_PKCS1_1024_8192_SHA1_FOR_LEGACY_USE_ONLY),
+        ("1.2.840.113549.1.1.11", Kind::Rsa, &lc::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY),
+        ("1.2.840.113549.1.1.12", Kind::Rsa, &lc::RSA_PKCS1_2048_8192_SHA384),
+        ("1.2.840.113549.1.1.13", Kind::Rsa, &lc::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY),
+    ]
+}
+
+/// The kind of key by which signatures with this number are made; none of numbers that are not handled.
+fn is_for(oid: &str, kind: Kind) -> Option<bool> {
+    match oid {
+        ED25519 => Some(kind == Kind::Ed25519),
+        ECDSA_SHA1 | ECDSA_SHA256 | ECDSA_SHA384 | ECDSA_SHA512 => Some(matches!(kind, Kind::Ecdsa(_))),
+        _ if oid.starts_with("1.2.840.113549.1.1.") => Some(kind == Kind::Rsa),
+        _ => None,
+    }
+}
+
+/// Whether the key in this SubjectPublicKeyInfo made this signature over this message; none where it is by an algorithm that we don't handle.
 pub(crate) fn is_signed_by(
-    key: &PublicKey,
+    key_info: &[u8],
     oid: ObjectIdentifier,
     message: &[u8],
     signature: &[u8],
 ) -> Option<bool> {
-    let (_, algorithm) = ALGORITHMS.into_iter().find(|(known, _)| *known == oid)?;
-    let blob = match (key, algorithm) {
-        (PublicKey::Ed25519(_), SignatureAlgorithm::Ed25519)
-        | (PublicKey::Rsa { .. }, SignatureAlgorithm::RsaSha256 | SignatureAlgorithm::RsaSha512) => {
-            signature.to_vec()
-        }
-        (PublicKey::Ecdsa { curve, .. }, SignatureAlgorithm::Ecdsa(_)) => {
-            // A hash of another length than the curve's is allowed, rare, and not ours to compute.
-            if SignatureAlgorithm::Ecdsa(*curve) != algorithm {
-                return None;
-            }
-            let Ok(value) = EcdsaSigValue::from_der(signature) else { return Some(false) };
-            let mut blob = Vec::with_capacity(signature.len());
-            blob.put_mpint(value.r.as_bytes());
-            blob.put_mpint(value.s.as_bytes());
-            blob
-        }
-        _ => return Some(false),
+    let info = SubjectPublicKeyInfoRef::from_der(key_info).ok()?;
+    let bytes = info.subject_public_key.as_bytes()?;
+    let kind = match spki::decode(key_info) {
+        Ok(PublicKey::Ed25519(_)) => Kind::Ed25519,
+        Ok(PublicKey::Ecdsa { curve, .. }) => Kind::Ecdsa(curve),
+        Ok(PublicKey::Rsa { .. }) => Kind::Rsa,
+        // Too small to be read as a key, and yet one that signed.
+        Err(_) if spki::rsa_bits(key_info).is_some() => Kind::Rsa,
+        Err(_) => return None,
     };
-    Some(key.verify(message, &Signature { algorithm, blob }).is_ok())
+    let oid = oid.to_string();
+    if !is_for(&oid, kind)? {
+        return Some(false);
+    }
+    let (_, _, algorithm) = algorithms().into_iter().find(|(known, of, _)| *known == oid && *of == kind)?;
+    Some(UnparsedPublicKey::new(algorithm, bytes).verify(message, signature).is_ok())
 }
 
 impl TlsCertificate {
@@ -101,8 +124,12 @@ impl TlsCertificate {
     pub fn is_signed_by(&self, issuer: &Self) -> Option<bool> {
         let whole = Certificate::from_der(self.der()).ok()?;
         let message = whole.tbs_certificate().to_der().ok()?;
-        let key = crate::container::spki::decode(issuer.key_info()).ok()?;
-        is_signed_by(&key, whole.signature_algorithm().oid, &message, whole.signature().as_bytes()?)
+        is_signed_by(
+            issuer.key_info(),
+            whole.signature_algorithm().oid,
+            &message,
+            whole.signature().as_bytes()?,
+        )
     }
 }
 

@@ -291,3 +291,35 @@ fn pkcs12_goes_both_ways() {
         assert!(pkcs12::read(&costly, &secret("low water")).is_err());
     }
 }
+
+#[test]
+fn signatures_by_other_hashes_are_verified_and_what_is_not_is_not_claimed() {
+    if !has_openssl() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    for (kind, options, expected) in [
+        ("rsa:2048", &["-sha384"][..], Some(true)),
+        ("rsa:2048", &["-sha512"], Some(true)),
+        ("rsa:1024", &["-sha256"], Some(true)),
+        ("rsa:2048", &["-sha1"], Some(true)),
+        ("ec:P-256", &["-sha384"], Some(true)),
+        ("ec:P-384", &["-sha256"], Some(true)),
+        ("rsa:2048", &["-sha256", "-sigopt", "rsa_padding_mode:pss"], None),
+    ] {
+        let curve = kind.strip_prefix("ec:").map(|curve| format!("ec_paramgen_curve:{curve}"));
+        let key = match &curve {
+            Some(curve) => vec!["-newkey", "ec", "-pkeyopt", curve],
+            None => vec!["-newkey", kind],
+        };
+        let make = ["req", "-x509", "-nodes", "-subj", "/CN=lamp", "-keyout", "k.pem", "-out", "c.pem"];
+        let (made, said) = openssl(folder.path(), &[&make[..], &key, options].concat());
+        assert!(made, "{kind} {options:?}: {said}");
+        let own = &read_certificates(&fs::read(folder.path().join("c.pem")).unwrap()).unwrap()[0];
+        assert_eq!(own.is_signed_by(own), expected, "{kind} {options:?}");
+        let mut changed = own.der().to_vec();
+        *changed.last_mut().unwrap() ^= 1;
+        let changed = TlsCertificate::read(&changed).unwrap();
+        assert_eq!(changed.is_signed_by(own), expected.map(|_| false), "{kind} {options:?}");
+    }
+}

@@ -277,6 +277,18 @@ fn keys_of_certificates_are_offered_to_no_server() {
         desk.lantern(&["run", "lamp-01", "--key", "house", "--", "whoami"]).expect(0).text(),
         "keeper\n"
     );
+    // One that logged in before it had a certificate goes on doing so.
+    desk.lantern(&["certificate", "issue", "--for-user", "warden", "--key", "harbour"]).expect(0);
+    let own = light(machine("lamp-02", &desk.public_key("harbour")));
+    desk.add(&own);
+    desk.lantern(&["run", "lamp-02", "--no-questions", "--", "whoami"]).expect(0);
+    // A key that has the name already is told, and can be used.
+    desk.lantern(&["key", "new", "spare-tls", "--plain", "--algorithm", "ecdsa-p256"]).expect(0);
+    let issue = ["certificate", "issue", "lamp-02", "--name", "spare", "--plain"];
+    let taken = desk.lantern(&issue).expect(241);
+    assert!(taken.err.contains("`--key spare-tls` uses it"), "{}", taken.err);
+    desk.lantern(&["certificate", "issue", "lamp-02", "--name", "spare", "--key", "spare-tls"]).expect(0);
+    desk.lantern(&["key", "remove", "spare-tls", "--yes"]).expect(0);
     // And no script lets it in by itself.
     let words = [
         "machine",

@@ -8,6 +8,7 @@ mod support;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 
+use support::Screen;
 use support::certificates::{agrees, house, openssl, value};
 
 #[test]
@@ -125,6 +126,15 @@ fn pkcs12_carries_a_key_to_another_program_and_into_a_script() {
         .with_secrets(&["certificate", "show", "own.p12", "--passphrase-from", "fd:3"], "high water", "")
         .expect(241);
     assert!(wrong.err.contains("own.p12: the passphrase does not open it"), "{}", wrong.err);
+    let mut screen = Screen::open(&desk, &["certificate", "show", "./own.p12"]);
+    screen.wait_for("Passphrase of ./own.p12: ");
+    screen.send("high water\r");
+    screen.wait_for("That did not open it. Passphrase of ./own.p12: ");
+    screen.send("low water\r");
+    screen.wait_for("The file has a private key as well.");
+    screen.wait_for_exit();
+    let empty = desk.with_secrets(&[&words[..], &["--replace"]].concat(), "", "").expect(241);
+    assert!(empty.err.contains("it is empty"), "{}", empty.err);
     let old = [
         "certificate",
         "export",

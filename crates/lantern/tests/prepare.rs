@@ -13,11 +13,14 @@ use support::{Desk, Lit, light, machine};
 
 /// The line that a console would print: of a lit machine, or of what is said instead.
 fn line(desk: &Desk, machine: &str, lit: &Lit, prints: &[Fingerprint]) -> String {
+    line_of_day(desk, machine, lit, prints, &jiff::Zoned::now().date().to_string())
+}
+
+fn line_of_day(desk: &Desk, machine: &str, lit: &Lit, prints: &[Fingerprint], day: &str) -> String {
     let (address, port) = (lit.address.ip(), lit.address.port());
     let hex =
         |print: &Fingerprint| print.as_bytes().iter().map(|byte| format!("{byte:02x}")).collect::<String>();
     let prints: Vec<String> = prints.iter().map(hex).collect();
-    let day = jiff::Zoned::now().date();
     let body = format!(
         "lantern-line-1;name={machine};address={address};port={port};user=keeper;ssh={};day={day}",
         prints.join("+")
@@ -266,4 +269,49 @@ fn a_check_names_the_paste_as_the_mend_and_the_paste_can_be_had() {
         assert!(desk.lantern(&words).expect(240).err.contains("`--from ADDRESS`"));
         desk.lantern(&[&words[..], &["--from", "192.0.2.4"]].concat()).expect(0);
     }
+}
+
+#[test]
+fn a_machine_that_is_not_reached_yet_is_in_the_book_and_is_trusted_later() {
+    let desk = Desk::with_key();
+    let (lit, print) = lit_machine(&desk);
+    let words =
+        ["machine", "prepare", "lamp-01", "--system", "debian", "--user", "keeper", "--from", "192.0.2.4"];
+    desk.lantern(&words).expect(0);
+    // Somebody else holds the place, and then nobody.
+    let text = line(&desk, "lamp-01", &lit, &[print]);
+    let away = desk.lantern(&["machine", "add", "lamp-01", "--paste", &text, "--port", "1"]).expect(244);
+    assert!(away.err.contains("lamp-01 is in the book"), "{}", away.err);
+    assert!(away.err.contains("when it is reached: lantern trust accept lamp-01 --paste -"), "{}", away.err);
+    desk.lantern(&["machine", "set", "lamp-01", &format!("port={}", lit.address.port())]).expect(0);
+    desk.lantern_with_input(&["trust", "accept", "lamp-01", "--paste", "-"], text.into_bytes()).expect(0);
+    assert_eq!(desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0).text(), "keeper\n");
+    // As JSON, what was added is told as whatever is added.
+    desk.lantern(&[
+        "machine",
+        "prepare",
+        "lamp-02",
+        "--system",
+        "debian",
+        "--user",
+        "keeper",
+        "--from",
+        "192.0.2.4",
+    ])
+    .expect(0);
+    let text = line(&desk, "lamp-02", &lit, &[print]);
+    let added = desk.lantern(&["machine", "add", "lamp-02", "--paste", &text, "--json"]).expect(0);
+    let value: serde_json::Value = serde_json::from_str(added.text()).unwrap();
+    assert_eq!(
+        (value["name"].as_str(), value["user"].as_str()),
+        (Some("lamp-02"), Some("keeper")),
+        "{value:#}"
+    );
+    // A clock that is years behind is told; nothing else is wrong with the line.
+    let text = line_of_day(&desk, "lamp-02", &lit, &[print], "2019-02-03");
+    let told = desk.lantern(&["trust", "accept", "lamp-02", "--paste", &text]).expect(0);
+    assert!(told.err.contains("the clock of lamp-02 says 2019-02-03"), "{}", told.err);
+    // There is no terminal whose clipboard could be reached.
+    let copied = desk.without_terminal(&[&words[..], &["--copy"]].concat());
+    assert!(copied.status == 241 && copied.err.contains("without `--copy` it is printed"), "{}", copied.err);
 }

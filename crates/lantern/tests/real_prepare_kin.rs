@@ -122,14 +122,16 @@ played zypper \"$show_server\"
 played wicked true
 shorten 60 $OUT/prepare.sh
 mkdir -p $R/etc/sysconfig/network; echo \"BOOTPROTO='dhcp'\" > $R/etc/sysconfig/network/ifcfg-port0
+printf '%s\\n' 'A=\"1\"' 'NETCONFIG_DNS_STATIC_SERVERS=\"\"' > $R/etc/sysconfig/network/config; played netconfig true
 ( until test -e $R/etc/sysconfig/network/ifroute-port0; do sleep 0.1; done; sleep 1; touch $R/var/lib/lantern-prepare/address-kept ) &
 {STORY}
+grep -qx 'NETCONFIG_DNS_STATIC_SERVERS=\"\"' $R/etc/sysconfig/network/config
 cat $R/etc/sysconfig/network/ifcfg-port0 > $OUT/network-after
 ls $R/etc/sysconfig/network $R/etc/systemd/system > $OUT/files-after
 "
     )
     // Looked at before it is taken back.
-    .replace("on_machine sh < $OUT/undo.sh", "cat $R/etc/sysconfig/network/if*-port0 $R/etc/systemd/system/lantern* > $OUT/files\non_machine sh < $OUT/undo.sh");
+    .replace("on_machine sh < $OUT/undo.sh", "cat $R/etc/sysconfig/network/if*-port0 $R/etc/sysconfig/network/config $R/etc/systemd/system/lantern* > $OUT/files\non_machine sh < $OUT/undo.sh");
     play(&desk, &scene).expect(0);
     let first = left(&desk, "first");
     assert!(
@@ -212,7 +214,7 @@ fn debians_own_firewall_is_narrowed_and_opened_again() {
     let scene = format!(
         "{PLAYED}
 packages_there $OUT/packages; on_machine sh -c 'dpkg -i /var/cache/apt/archives/*.deb' > $OUT/dpkg 2>&1
-on_machine ufw allow OpenSSH > /dev/null; on_machine ufw allow 8080/tcp > /dev/null; on_machine ufw --force enable > $OUT/enabled 2>&1
+on_machine ufw allow OpenSSH > /dev/null; on_machine ufw allow 22/tcp comment 'for all' > /dev/null; on_machine ufw allow from 10.81.0.77 to any port 22 proto tcp > /dev/null; on_machine ufw allow 8080/tcp > /dev/null; on_machine ufw --force enable > $OUT/enabled 2>&1
 on_machine ufw show added > $OUT/before
 {STORY}
 on_machine ufw show added > $OUT/after
@@ -231,10 +233,15 @@ on_machine ufw show added > $OUT/after
     assert!(between.contains("from 10.81.0.1 to any port 22 proto tcp"), "{between}");
     assert!(between.contains("from 2001:db8:81::/64 to any port 22 proto tcp"), "{between}");
     assert!(between.contains("ufw allow 8080/tcp") && !between.contains("OpenSSH"), "{between}");
+    assert!(!between.contains("22/tcp") && between.contains("10.81.0.77"), "{between}");
+    let first = left(&desk, "first");
+    assert!(first.contains("left as they are:\n   ufw allow from 10.81.0.77"), "{first}");
     assert_eq!(left(&desk, "status").trim(), "245", "{}", left(&desk, "another"));
     assert_eq!(left(&desk, "inside"), "lamplighter\n", "{}", left(&desk, "accepted"));
     let sorted = |name: &str| {
-        let mut lines: Vec<String> = left(&desk, name).lines().map(str::to_owned).collect();
+        // What somebody called a rule is lost on the way.
+        let plain = |line: &str| line.split(" comment ").next().unwrap_or_default().to_owned();
+        let mut lines: Vec<String> = left(&desk, name).lines().map(plain).collect();
         lines.sort();
         lines
     };
@@ -324,4 +331,46 @@ test ! -e $R/etc/netplan || ls $R/etc/netplan > $OUT/netplan
             left(&desk, "netplan")
         );
     }
+}
+
+#[test]
+fn an_address_that_cannot_be_set_is_put_back_at_once_and_what_is_set_elsewhere_is_left() {
+    let Some(desk) = desk("redhat", &["--address", "10.81.0.9/24"]) else { return };
+    let debian = [
+        "machine",
+        "prepare",
+        "lamp-01",
+        "--system",
+        "debian",
+        "--from",
+        "10.81.0.1",
+        "--address",
+        "10.81.0.9/24",
+    ];
+    fs::write(desk.folder.path().join("debian.sh"), desk.lantern(&debian).expect(0).out).unwrap();
+    let scene = format!(
+        "{PLAYED}
+system_is rhel fedora
+with_services
+played restorecon true
+mkdir -p $R/etc/sysconfig/network-scripts; echo BOOTPROTO=dhcp > $R/etc/sysconfig/network-scripts/ifcfg-port0
+played ifdown true; played ifup 'grep -q BOOTPROTO=dhcp /etc/sysconfig/network-scripts/ifcfg-port0'
+on_machine sh < $OUT/prepare.sh > $OUT/failed 2>&1 || echo $? > $OUT/failed-status
+n=0; until test -e $R/var/lib/lantern-prepare/address-back; do n=$((n+1)); test $n -lt 100; sleep 0.1; done
+cat $R/etc/sysconfig/network-scripts/ifcfg-port0 > $OUT/file
+system_is debian ''
+rm -rf $R/etc/sysconfig; mkdir -p $R/etc/network/interfaces.d; echo > $R/etc/network/interfaces
+echo 'iface port0 inet dhcp' > $R/etc/network/interfaces.d/50-cloud; cp -r $R/etc/network $OUT/network-before
+on_machine sh < $OUT/debian.sh > $OUT/elsewhere 2>&1 || echo $? > $OUT/elsewhere-status
+diff -r $R/etc/network $OUT/network-before
+"
+    );
+    play(&desk, &scene).expect(0);
+    let failed = left(&desk, "failed");
+    assert!(failed.contains("Stopped at: The address 10.81.0.9/24 is fixed"), "{failed}");
+    assert!(failed.contains("The address is put back as it was."), "{failed}");
+    assert_eq!((left(&desk, "failed-status").trim(), left(&desk, "file").trim()), ("1", "BOOTPROTO=dhcp"));
+    let elsewhere = left(&desk, "elsewhere");
+    assert!(elsewhere.contains("interfaces.d speaks of port0: that is set by hand"), "{elsewhere}");
+    assert!(!elsewhere.contains("put back"), "{elsewhere}");
 }

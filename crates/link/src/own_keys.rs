@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use std::sync::Arc;
 
-use lantern_book::{BookError, CertificateStore, Home, Installed, KeyRing};
+use lantern_book::{BookError, Home, Installed, KeyRing};
 use lantern_keys::container::Sealed;
 use lantern_keys::{Fingerprint, KeyError, PrivateKey, PublicKey};
 use tokio::task::spawn_blocking;
@@ -119,13 +119,12 @@ pub(crate) async fn own_keys(
                 _ => None,
             };
             let mut keys = Vec::new();
-            // A server counts each key that is offered: those of certificates are none of its business, unless somebody put them there.
-            let of_certificates = CertificateStore::new(&request.home).keys();
             // A broken file in the ring is reported by `key list`; here the others serve.
             for (name, key) in ring.summaries()?.into_iter().filter_map(|(name, key)| Some((name, key.ok()?)))
             {
                 let Some(public) = key.public().filter(|public| Some(public) != not_this) else { continue };
-                if of_certificates.contains(&name) && key.note.installed.is_empty() {
+                // A server counts each key that is offered: those of certificates are none of its business, unless somebody put them there.
+                if key.note.for_certificates && key.note.installed.is_empty() {
                     continue;
                 }
                 if key.is_exposed() && !request.even_exposed {

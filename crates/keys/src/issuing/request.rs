@@ -44,7 +44,7 @@ impl CertificateRequest {
         let key: PublicKey = crate::container::spki::decode(&key_info)?;
         let message = request.info.to_der().map_err(broken)?;
         let signature = request.signature.as_bytes().ok_or(BROKEN)?;
-        if is_signed_by(&key, request.algorithm.oid, &message, signature) != Some(true) {
+        if is_signed_by(&key_info, request.algorithm.oid, &message, signature) != Some(true) {
             return Err(KeyError::Malformed("the request's signature is not made by the key in it"));
         }
         Ok(Self { key_info, subject: request.info.subject.to_string(), key: key.describe() })

@@ -2,13 +2,12 @@
 
 use ::signature::Keypair;
 use der::asn1::{BitString, Null, ObjectIdentifier, UintRef};
-use der::{Any, Document, Encode};
+use der::{Any, Document, Encode, Sequence};
 use x509_cert::spki::{
     self, AlgorithmIdentifierOwned, DynSignatureAlgorithmIdentifier, EncodePublicKey,
     SignatureBitStringEncoding,
 };
 
-use crate::signed::EcdsaSigValue;
 use crate::wire::Reader;
 use crate::{Curve, KeyError, PrivateKey, PublicKey, SignatureAlgorithm};
 
@@ -36,6 +35,13 @@ impl SignatureBitStringEncoding for DerSignature {
     fn to_bitstring(&self) -> der::Result<BitString> {
         BitString::from_bytes(&self.0)
     }
+}
+
+/// The two numbers of ECDSA (RFC 3279 §2.2.3).
+#[derive(Sequence)]
+struct EcdsaSigValue<'a> {
+    r: UintRef<'a>,
+    s: UintRef<'a>,
 }
 
 /// Who signs.

@@ -145,6 +145,41 @@ pub(crate) fn ask_new(what: &str, option: &str, has_plain: bool) -> Result<Secre
     }
 }
 
+/// Opens something that is no key by its passphrase: from a source, or asked for until it opens or somebody has had enough.
+///
+/// # Errors
+/// Nobody to ask, or Ctrl-C. That it does not open is what is returned.
+pub(crate) fn open_by<T>(
+    what: &str,
+    source: Option<&SecretSource>,
+    open: impl Fn(&SecretString) -> Result<T, KeyError>,
+) -> Result<Result<T, KeyError>, Failure> {
+    if let Some(source) = source {
+        return Ok(open(&source.read()?));
+    }
+    let mut terminal = Terminal::open().ok_or_else(|| {
+        Failure::new(
+            code::LOCAL,
+            format!("{what} is closed by a passphrase, and there is no terminal to ask at"),
+        )
+        .hint("`--passphrase-from SOURCE` reads it: fd:N, file:PATH or command:LINE")
+    })?;
+    let mut met = KeyError::PassphraseNeeded;
+    for attempt in 0..MAX_TRIES {
+        let again = if attempt > 0 { "That did not open it. " } else { "" };
+        let secret = match terminal.ask_secret(format!("{again}Passphrase of {what}: ")) {
+            Answer::Given(secret) => secret,
+            Answer::Interrupted => return Err(interrupted()),
+            Answer::Ended => break,
+        };
+        match open(&secret) {
+            Err(error @ KeyError::WrongPassphrase) => met = error,
+            opened => return Ok(opened),
+        }
+    }
+    Ok(Err(met))
+}
+
 /// Asks for a new passphrase once, where a slip loses nothing.
 ///
 /// # Errors
@@ -184,6 +219,22 @@ pub(crate) fn choose_new(
         None if plain => Ok(None),
         None => ask_new(what, option, true).map(Some),
     }
+}
+
+/// The passphrase of something that is never without one: from a source, or asked for.
+///
+/// # Errors
+/// As [`ask_new`]; a source that gives none.
+pub(crate) fn choose_sealing(
+    what: &str,
+    source: Option<&SecretSource>,
+    option: &str,
+) -> Result<SecretString, Failure> {
+    let Some(source) = source else { return ask_new(what, option, false) };
+    // A source that gives an empty one is an error of its own.
+    let secret = source.read()?;
+    warn_if_weak(&secret);
+    Ok(secret)
 }
 
 /// Warns about a passphrase that can be guessed; it is taken nevertheless.

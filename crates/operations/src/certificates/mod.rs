@@ -4,7 +4,7 @@ mod audit;
 mod make;
 mod wrong;
 
-use lantern_keys::{CertificateName, TlsCertificate};
+use lantern_keys::CertificateName;
 
 use crate::Target;
 
@@ -36,10 +36,4 @@ pub fn certificate_name(text: &str) -> CertificateName {
 /// A principal name, by which Windows knows a user: what has no place is of the machine itself.
 pub fn principal_name(user: &str) -> String {
     if user.contains('@') { user.to_owned() } else { format!("{user}@localhost") }
-}
-
-/// The certificate with those above it, as a service shows them: without one that signed itself, which whoever believes it has already.
-pub fn shown_chain(certificate: &TlsCertificate, above: &[TlsCertificate]) -> Vec<TlsCertificate> {
-    let above = above.iter().filter(|one| !one.is_self_issued());
-    std::iter::once(certificate).chain(above).cloned().collect()
 }

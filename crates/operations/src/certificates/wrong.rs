@@ -12,8 +12,8 @@ pub struct Judged {
     pub certificate: TlsCertificate,
     /// What speaks against it.
     pub faults: Vec<CertificateFault>,
-    /// Whether whoever signed it is among the others, or is believed here.
-    pub has_issuer: bool,
+    /// Whether whoever signed it is among the others or believed here, and the signature is one that could be verified.
+    pub is_verified: bool,
 }
 
 /// Judges every certificate, in its order, at this time in seconds since 1970. `known` are authorities that are believed; `wanted`, whom the first is to be
@@ -40,16 +40,19 @@ pub fn judge(
         });
         let issuers = chain.iter().chain(known).filter(|other| other.subject() == certificate.issuer());
         // Of several with the name, the one that did sign it counts.
-        let judged = issuers.take(MAX_NAMESAKES).map(|issuer| certificate.faults_by_issuer(issuer));
-        let best = judged.min_by_key(Vec::len);
-        let has_issuer = best.is_some();
+        let judged = issuers.take(MAX_NAMESAKES).map(|issuer| {
+            let is_verified = certificate.is_signed_by(issuer) == Some(true);
+            (certificate.faults_by_issuer(issuer), is_verified)
+        });
+        let best = judged.min_by_key(|(faults, is_verified)| (faults.len(), !is_verified));
+        let is_verified = best.as_ref().is_some_and(|(_, is_verified)| *is_verified);
         match best {
-            Some(more) => faults.extend(more),
+            Some((more, _)) => faults.extend(more),
             None => {
                 faults.push(CertificateFault::UnknownAuthority { issuer: certificate.issuer().to_owned() })
             }
         }
-        Judged { certificate: certificate.clone(), faults, has_issuer }
+        Judged { certificate: certificate.clone(), faults, is_verified }
     };
     chain.iter().enumerate().map(one).collect()
 }

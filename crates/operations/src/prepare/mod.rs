@@ -18,7 +18,7 @@ use lantern_keys::SecretString;
 use crate::source_address::source_address;
 use crate::target::Target;
 
-pub use proof::{LeaveProofError, PROOF_FILE, leave_proof, random_word};
+pub use proof::{LeaveProofError, leave_proof, random_word};
 pub use sources::{Source, SourceError};
 pub use windows::Bundle;
 

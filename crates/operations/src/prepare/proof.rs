@@ -6,9 +6,7 @@ use lantern_link::{LinkError, capture};
 use crate::OperationError;
 use crate::login::Way;
 
-/// Where it is left, in the user's home; the script takes it away.
-pub const PROOF_FILE: &str = ".lantern-key-proof";
-/// Keeps standard input, closed to others.
+/// Keeps standard input in the user's home, closed to others, where the script looks for it and takes it away.
 const LEAVE: &str =
     "sh -c 'umask 077; cd || exit 91; rm -f .lantern-key-proof; cat > .lantern-key-proof && echo it is kept'";
 

@@ -10,6 +10,7 @@ use super::{Deed, Script};
 /// Ends the text that the shell is given.
 const END: &str = "END-OF-SCRIPT";
 const BEGIN: &str = include_str!("unix/begin.sh");
+const SERVICE_NAME: &str = include_str!("unix/service-name.sh");
 const SERVICE: &str = include_str!("unix/service.sh");
 const LOGIN: &str = include_str!("unix/login.sh");
 const FIREWALL: &str = include_str!("unix/firewall.sh");
@@ -25,7 +26,7 @@ const TRIED_FOR: u32 = 120;
 fn parts(script: &Script) -> (Vec<&'static str>, Vec<&'static str>) {
     match &script.deed {
         Deed::Prepare { address } => {
-            let mut pieces = vec![BEGIN, SERVICE, FIREWALL, LOGIN];
+            let mut pieces = vec![BEGIN, SERVICE_NAME, SERVICE, FIREWALL, LOGIN];
             let mut steps = vec!["begin", "ssh_service", "firewall", "login"];
             if address.is_some() {
                 pieces.extend([ADDRESS_BACK, ADDRESS]);
@@ -35,16 +36,12 @@ fn parts(script: &Script) -> (Vec<&'static str>, Vec<&'static str>) {
             steps.extend(["line_back", "trap - EXIT"]);
             (pieces, steps)
         }
-        Deed::PasswordsOff { .. } => (
-            vec![
-                BEGIN,
-                "service_name() {\n  unit=sshd\n  if test \"$SYSTEM\" = debian; then unit=ssh; fi\n}\n",
-                LOGIN,
-                PASSWORDS,
-            ],
-            vec!["begin", "passwords_off"],
-        ),
-        Deed::Undo => (vec![BEGIN, SERVICE, LOGIN, ADDRESS_BACK, PASSWORDS, UNDO], vec!["begin", "undo"]),
+        Deed::PasswordsOff { .. } => {
+            (vec![BEGIN, SERVICE_NAME, LOGIN, PASSWORDS], vec!["begin", "passwords_off"])
+        }
+        Deed::Undo => {
+            (vec![BEGIN, SERVICE_NAME, LOGIN, ADDRESS_BACK, PASSWORDS, UNDO], vec!["begin", "undo"])
+        }
     }
 }
 
@@ -58,7 +55,7 @@ fn head(script: &Script, from: &str) -> String {
                 .map(|fixed| format!("\n# It keeps the address {} from then on.", fixed.address))
                 .unwrap_or_default();
             format!(
-                "Prepares {name} ({system}): the SSH service runs, the firewall lets it be reached from\n# {from} alone, and {user} logs in there by key.{address}"
+                "Prepares {name} ({system}): the SSH service runs, the firewall lets it be reached from\n# {from}, and not from everywhere, and {user} logs in there by key.{address}"
             )
         }
         Deed::PasswordsOff { .. } => {

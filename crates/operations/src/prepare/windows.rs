@@ -9,6 +9,7 @@ use super::{Deed, Script, Service};
 
 const BEGIN: &str = include_str!("windows/begin.ps1");
 const CHANGE: &str = include_str!("windows/change.ps1");
+const NOTE: &str = include_str!("windows/note.ps1");
 const SERVICE: &str = include_str!("windows/service.ps1");
 const NETWORK: &str = include_str!("windows/network.ps1");
 const WINRM: &str = include_str!("windows/winrm.ps1");
@@ -40,7 +41,7 @@ fn parts(script: &Script) -> (Vec<&'static str>, Vec<&'static str>) {
                 Some(_) => (BUNDLE, "$certificate = Get-BroughtCertificate"),
                 None => (MADE, "$certificate = Get-MadeCertificate"),
             };
-            let pieces = vec![BEGIN, CHANGE, SERVICE, NETWORK, PROFILE, piece, WINRM, LINE];
+            let pieces = vec![BEGIN, CHANGE, NOTE, SERVICE, NETWORK, PROFILE, piece, WINRM, LINE];
             let steps = vec![
                 "Assert-Administrator",
                 "$way = Get-WayBack",
@@ -77,10 +78,10 @@ fn head(script: &Script, from: &str) -> String {
     let what = match (&script.deed, &script.service) {
         (Deed::Undo, _) => format!("Takes back what was done to prepare {name} (Windows)."),
         (_, Service::Winrm { .. }) => format!(
-            "Prepares {name} (Windows): WinRM runs, over TLS alone, and the firewall lets it be reached from\n# {from} alone."
+            "Prepares {name} (Windows): WinRM runs, over TLS alone, and the firewall lets it be reached from\n# {from}, and not from everywhere."
         ),
         (_, Service::Ssh) => format!(
-            "Prepares {name} (Windows): the SSH service runs, and the firewall lets it be reached from\n# {from} alone; a key lets in."
+            "Prepares {name} (Windows): the SSH service runs, and the firewall lets it be reached from\n# {from}, and not from everywhere; a key lets in."
         ),
     };
     format!(

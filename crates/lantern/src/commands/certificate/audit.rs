@@ -10,7 +10,6 @@ use serde_json::{Value, json};
 use super::{certificate_json, until};
 use crate::screen::certificate;
 use crate::screen::failure::Failure;
-use crate::screen::fit::Fit;
 use crate::screen::output;
 
 /// Exit status when something is to be done.
@@ -36,7 +35,7 @@ pub(super) fn run(home: &Home, json: bool) -> Result<u8, Failure> {
             [
                 Cow::Owned(until(&one.certificate)),
                 left.into(),
-                Fit::cell(&certificate::holder(&one.certificate)).into_owned().into(),
+                certificate::holder(&one.certificate).into(),
                 standing(one).into(),
                 one.certificate.describe().into(),
                 what_to_do(one).into(),

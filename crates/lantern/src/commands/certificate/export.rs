@@ -9,6 +9,7 @@ use serde_json::json;
 
 use super::{key, wrong};
 use crate::cli::certificate::{ExportArgs, ExportForm};
+use crate::commands::key::convert::check_shows;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::passphrase;
@@ -27,9 +28,8 @@ pub(super) fn run(args: &ExportArgs, home: &Home, json: bool) -> Result<(), Fail
         }
     };
     let to_stdout = output::is_stdout(out);
-    if to_stdout && args.to != ExportForm::Pem && output::stdout_is_terminal() {
-        return Err(Failure::new(code::USAGE, "it is no text, and standard output is a terminal")
-            .hint("`--out PATH` writes it to a file"));
+    if to_stdout {
+        check_shows(args.to != ExportForm::Pem)?;
     }
     if !to_stdout {
         // Before a passphrase is asked for.
@@ -45,10 +45,8 @@ pub(super) fn run(args: &ExportArgs, home: &Home, json: bool) -> Result<(), Fail
             .hint(format!("lantern certificate export {} --to pem", args.name)));
         };
         let own = key::open(home, name, &args.open)?;
-        let secret = match &args.new_passphrase_from {
-            Some(source) => source.read()?,
-            None => passphrase::ask_new("the new file", "--new-passphrase-from", false)?,
-        };
+        let source = args.new_passphrase_from.as_ref();
+        let secret = passphrase::choose_sealing("the new file", source, "--new-passphrase-from")?;
         let ciphers = if args.old_ciphers { Pkcs12Ciphers::Old } else { Pkcs12Ciphers::Current };
         if args.old_ciphers {
             output::warn(

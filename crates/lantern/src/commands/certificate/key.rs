@@ -46,6 +46,7 @@ pub(super) fn make(home: &Home, name: &str, args: &KeyArgs) -> Result<PrivateKey
         plain: args.plain,
         passphrase_from: args.new_passphrase_from.as_ref(),
         option: "--new-passphrase-from",
+        for_certificates: true,
     };
     new::make(&KeyRing::new(home), new).map(|(key, ..)| key)
 }

@@ -42,7 +42,8 @@ pub(super) fn new_authority(args: &NewAuthorityArgs, home: &Home, json: bool) ->
             only.extend(names_of(&target.name, Some(&target)));
         }
     }
-    only.dedup();
+    // Before a key is made.
+    check_names(&only)?;
     let name = args.key.key.as_deref().unwrap_or(&args.name);
     let own = match &args.key.key {
         Some(name) => key::open(home, name, &args.open)?,

@@ -1,5 +1,6 @@
 //! `lantern certificate show`: what certificates say, and what is wrong with them.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use jiff::Timestamp;
@@ -87,7 +88,10 @@ fn show(one: &Judged, at: usize, count: usize) -> Result<(), Failure> {
         pairs.push((if at == 0 { "wrong" } else { "" }, certificate::words(fault).into()));
     }
     if one.faults.is_empty() {
-        let good = if one.has_issuer { "nothing found: signature, dates, strength" } else { "nothing found" };
+        let good = match one.is_verified {
+            true => "nothing found: signature, dates, strength",
+            false => "nothing found: dates, strength; its signature is of a kind that is not verified here",
+        };
         pairs.push(("wrong", good.into()));
     }
     output::print(&output::fields(&pairs))
@@ -130,29 +134,29 @@ fn find(args: &ShowArgs, home: &Home) -> Result<Found, Failure> {
 
 /// Those that were made here or are believed.
 fn known(home: &Home) -> Result<Vec<TlsCertificate>, Failure> {
-    let mut known: Vec<TlsCertificate> = Vec::new();
+    // Thousands of machines may have the same authority.
+    let mut known: BTreeMap<[u8; 32], TlsCertificate> = BTreeMap::new();
+    let mut add = |one: TlsCertificate| drop(known.insert(*one.fingerprint().as_bytes(), one));
     for stored in CertificateStore::new(home).all()?.into_iter().flatten() {
-        known.push(stored.certificate);
+        add(stored.certificate);
     }
     let trust = TrustStore::load(home)?;
     for machine in trust.machines() {
         let authorities = trust.get(machine)?.map(|record| record.authorities).unwrap_or_default();
-        known.extend(
-            authorities.iter().filter_map(|one: &KnownCertificate| TlsCertificate::read(&one.der).ok()),
-        );
+        let read = |one: &KnownCertificate| TlsCertificate::read(&one.der).ok();
+        authorities.iter().filter_map(read).for_each(&mut add);
     }
-    Ok(known)
+    Ok(known.into_values().collect())
 }
 
 fn read_file(what: &str, bytes: &[u8], args: &ShowArgs) -> Result<(Vec<TlsCertificate>, usize), Failure> {
     if !pkcs12::is_pkcs12(bytes) {
         return read_certificates(bytes).map(|chain| (chain, 0)).map_err(|error| wrong(what, &error));
     }
-    let secret = match &args.connect.passphrase_from {
-        Some(source) => source.read()?,
-        None => passphrase::ask_once(what)?,
-    };
-    let opened = pkcs12::read(bytes, &secret).map_err(|error| wrong(what, &error))?;
+    let opened = passphrase::open_by(what, args.connect.passphrase_from.as_ref(), |secret| {
+        pkcs12::read(bytes, secret)
+    });
+    let opened = opened?.map_err(|error| wrong(what, &error))?;
     match opened.certificates.is_empty() {
         true => Err(Failure::new(code::LOCAL, format!("{what}: there is no certificate in it"))),
         false => Ok((opened.certificates, opened.keys)),

@@ -82,10 +82,10 @@ fn to_public(
 }
 
 /// Bytes that are no text are nothing for a terminal to show.
-fn check_shows(is_binary: bool) -> Result<(), Failure> {
+pub(crate) fn check_shows(is_binary: bool) -> Result<(), Failure> {
     match is_binary && output::stdout_is_terminal() {
         true => Err(Failure::new(code::USAGE, "DER is no text, and standard output is a terminal")
-            .hint("`--out PATH` writes it to a file; the form in PEM shows as text")),
+            .hint("`--out PATH` writes it to a file; a form in PEM shows as text")),
         false => Ok(()),
     }
 }

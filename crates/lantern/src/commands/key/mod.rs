@@ -3,7 +3,7 @@
 mod audit;
 mod certificate;
 mod change;
-mod convert;
+pub(crate) mod convert;
 mod each;
 pub(crate) mod import;
 mod install;

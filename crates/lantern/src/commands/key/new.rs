@@ -31,6 +31,8 @@ pub(crate) struct NewKey<'a> {
     pub(crate) passphrase_from: Option<&'a SecretSource>,
     /// The option that says that.
     pub(crate) option: &'static str,
+    /// Whether it is made for certificates.
+    pub(crate) for_certificates: bool,
 }
 
 /// Makes a key in the ring: itself, its private file, and whether it has a passphrase.
@@ -51,7 +53,11 @@ pub(crate) fn make(ring: &KeyRing, new: NewKey<'_>) -> Result<(PrivateKey, PathB
     }
     let key = PrivateKey::generate(new.algorithm, &new.comment)
         .map_err(|error| Failure::new(code::INTERNAL, chain(&error)))?;
-    let note = KeyNote { made: Some(Timestamp::now()), ..KeyNote::default() };
+    let note = KeyNote {
+        made: Some(Timestamp::now()),
+        for_certificates: new.for_certificates,
+        ..KeyNote::default()
+    };
     let path = ring.add(name, &key, Protect::with(passphrase.as_ref()), note, &mut SystemRandom)?;
     Ok((key, path, passphrase.is_some()))
 }
@@ -65,6 +71,7 @@ pub(super) fn run(args: &NewArgs, ring: &KeyRing, json: bool) -> Result<(), Fail
         plain: args.plain,
         passphrase_from: args.passphrase_from.as_ref(),
         option: "--passphrase-from",
+        for_certificates: false,
     };
     let (key, path, has_passphrase) = make(ring, new)?;
     let public_path = ring.public_path(&args.name);

@@ -39,7 +39,7 @@ fn short_form(args: &ShowArgs, key: &PublicKey, comment: &str) -> Result<Option<
         return Ok(Some(qr::draw(&line)?));
     }
     if args.copy {
-        clipboard::put(&line)?;
+        clipboard::put(&line, "`--line` prints it")?;
         return Ok(Some(Fit::default()));
     }
     Ok(args.line.then(|| fit!("{}\n", line)))

@@ -15,7 +15,7 @@ use crate::commands::block_on;
 use crate::commands::carried;
 use crate::commands::errand::{look_for_key, pasted_text};
 use crate::commands::key::import::{Given, import_file};
-use crate::commands::trust::accept::by_line;
+use crate::commands::trust::accept::{by_line, tell_trusted};
 use crate::screen::failure::{Failure, code};
 use crate::screen::fit::{Fit, fit};
 use crate::screen::output;
@@ -71,10 +71,15 @@ fn prepared(args: &AddArgs, home: &Home, text: &str, json: bool) -> Result<(), F
         output::say(format!("{} is in the book, at {}.", args.name, target.place()));
     }
     let connect = ConnectArgs { no_questions: true, ..ConnectArgs::default() };
-    block_on(by_line(home, &target, &line, &connect, json))?;
-    if !json {
-        output::say(format!("Next: lantern check {}", args.name));
+    let known = block_on(by_line(home, &target, &line, &connect))?;
+    if json {
+        return output::print_json(&machine_json(
+            &args.name,
+            &MachineBook::load(home)?.effective(&args.name)?,
+        ));
     }
+    tell_trusted(&args.name, &known);
+    output::say(format!("Next: lantern check {}", args.name));
     Ok(())
 }
 

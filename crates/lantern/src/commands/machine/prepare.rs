@@ -62,7 +62,7 @@ pub(super) fn run(args: &PrepareArgs, home: &Home, json: bool) -> Result<(), Fai
         }));
     }
     match args.copy {
-        true => clipboard::put(text.expose_secret())?,
+        true => clipboard::put(text.expose_secret(), "without `--copy` it is printed")?,
         false => output::print_raw(text.expose_secret().as_bytes())?,
     }
     tell(args, &script, &keys);
@@ -81,6 +81,9 @@ fn tell(args: &PrepareArgs, script: &Script, keys: &[String]) {
         let from: Vec<String> = script.from.iter().map(ToString::to_string).collect();
         let whose = if args.from.is_empty() { ", the address by which it sees this computer" } else { "" };
         output::say(format!("It lets in from {}{whose}.", from.join(", ")));
+        if args.certificate.is_some() {
+            output::say("The console asks for the passphrase that you gave just now.");
+        }
         if !keys.is_empty() {
             output::say(format!("It lets {} in as {}.", keys.join(", "), script.user));
         }
@@ -177,10 +180,11 @@ fn winrm(args: &PrepareArgs, home: &Home, target: Option<&Target>) -> Result<Ser
     };
     let open = OpenArgs { passphrase_from: args.connect.passphrase_from.clone(), patient: false };
     let key = certificate::key::open(home, key, &open)?;
-    let secret = match &args.new_passphrase_from {
-        Some(source) => source.read()?,
-        None => passphrase::ask_new("the certificate's key on its way", "--new-passphrase-from", false)?,
-    };
+    let secret = passphrase::choose_sealing(
+        "the certificate's key on its way",
+        args.new_passphrase_from.as_ref(),
+        "--new-passphrase-from",
+    )?;
     let ciphers = if args.old_ciphers { Pkcs12Ciphers::Old } else { Pkcs12Ciphers::Current };
     let chain = [std::slice::from_ref(&stored.certificate), &stored.above].concat();
     let sealed = pkcs12::write(&key, &chain, name, &secret, ciphers, &mut SystemRandom)
@@ -209,9 +213,12 @@ fn keys(
                 .hint(format!("lantern key import {}", lantern_operations::quoted(&path))))
         }
         _ => {
-            let of_certificates = CertificateStore::new(home).keys();
-            let mut names = KeyRing::new(home).names()?;
-            names.retain(|name| !of_certificates.contains(name));
+            // Those that were made for certificates log in nowhere.
+            let keys = KeyRing::new(home).summaries()?.into_iter();
+            let names: Vec<String> = keys
+                .filter(|(_, key)| key.as_ref().is_ok_and(|key| !key.note.for_certificates))
+                .map(|(name, _)| name)
+                .collect();
             match names.as_slice() {
                 [only] => Ok(vec![only.clone()]),
                 [] => Err(Failure::new(code::USAGE, "the ring has no key that could be let in")

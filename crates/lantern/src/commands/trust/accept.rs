@@ -52,7 +52,8 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
         };
         let (line, _) = carried::prove(home, machine, &pasted_text(text)?)?;
         let target = Target::find(home, &book, machine)?;
-        return by_line(home, &target, &line, &args.connect, json).await.map(|()| 0);
+        let known = by_line(home, &target, &line, &args.connect).await?;
+        return report(&[Accepted { machine: target.name, known }], &[], json);
     }
     let expected = args.expect_file.as_deref().map(read_list).transpose()?;
     let targets =
@@ -88,7 +89,7 @@ pub(super) async fn run(home: &Home, args: &AcceptArgs, json: bool) -> Result<u8
     report(&done, &failed, json)
 }
 
-/// Trusts one machine with what its own console's line has, and tells it.
+/// Trusts one machine with what its own console's line has: that.
 ///
 /// # Errors
 /// It is not reached, or presents something else.
@@ -97,8 +98,7 @@ pub(crate) async fn by_line(
     target: &Target,
     line: &CarriedLine,
     connect: &ConnectArgs,
-    json: bool,
-) -> Result<(), Failure> {
+) -> Result<Vec<KnownBy>, Failure> {
     if target.protocol != line.protocol {
         let text =
             format!("the line is of another service than the one that {} is spoken to by", target.name);
@@ -118,15 +118,17 @@ pub(crate) async fn by_line(
     };
     let seen = seen.map_err(|error| again(error.into()))?;
     let wanted = Wanted::Fingerprints(&line.prints, Verified::Carried);
-    let known = accept(request.way(), seen, wanted, &ask).await.map_err(|failure| {
+    accept(request.way(), seen, wanted, &ask).await.map_err(|failure| {
         failure.detail("the line is what the machine's own console printed: whoever answers there is not that machine, or it was set up anew since")
-    })?;
-    report(&[Accepted { machine: target.name.clone(), known }], &[], json)?;
-    let port = line.port;
-    if !json && target.port != port && target.addresses.contains(&line.address) {
-        output::warn(format!("the line says port {port}: lantern machine set {} port={port}", target.name));
+    })
+}
+
+/// What a machine is trusted with from now on.
+pub(crate) fn tell_trusted(machine: &str, known: &[KnownBy]) {
+    for one in known {
+        let (what, verified) = (one.describe(), one.verified());
+        output::say(format!("{machine} is trusted with {what} {} ({verified}).", one.fingerprint()));
     }
-    Ok(())
 }
 
 fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result<u8, Failure> {
@@ -144,12 +146,7 @@ fn report(done: &[Accepted], failed: &[(String, Failure)], json: bool) -> Result
         );
         output::print_json(&values)?;
     } else {
-        for Accepted { machine, known } in done {
-            for one in known {
-                let (what, verified) = (one.describe(), one.verified());
-                output::say(format!("{machine} is trusted with {what} {} ({verified}).", one.fingerprint()));
-            }
-        }
+        done.iter().for_each(|Accepted { machine, known }| tell_trusted(machine, known));
         failed.iter().for_each(|(machine, failure)| output::complain_of(machine, failure));
     }
     Ok(failed.iter().map(|(_, failure)| failure.code).max().unwrap_or(0))

@@ -3,7 +3,7 @@ address_back() {
   case $1 in
     netplan)
       rm -f /etc/netplan/90-lantern.yaml
-      mv "$STATE"/kept/netplan/*.yaml /etc/netplan/
+      mv "$STATE"/kept/netplan/*.yaml /etc/netplan/ || :
       netplan apply ;;
     nmcli)
       old=$(cat "$STATE/kept/connection")
@@ -15,6 +15,10 @@ address_back() {
       for file in "ifcfg-$device" "ifroute-$device"; do
         if test -f "$STATE/kept/$file"; then cp -p "$STATE/kept/$file" /etc/sysconfig/network/; fi
       done
+      if test -f "$STATE/kept/config"; then
+        cp -p "$STATE/kept/config" /etc/sysconfig/network/
+        netconfig update -f
+      fi
       wicked ifreload "$device" ;;
     ifcfg)
       cp -p "$STATE/kept/ifcfg-$device" /etc/sysconfig/network-scripts/
@@ -23,6 +27,7 @@ address_back() {
     ifupdown)
       ifdown --force "$device" || :
       cp -p "$STATE/kept/interfaces" /etc/network/interfaces
+      if test -f "$STATE/kept/resolv.conf"; then cp -p "$STATE/kept/resolv.conf" /etc/resolv.conf; fi
       ifup "$device" ;;
   esac
 }

@@ -1,4 +1,19 @@
-waiting() { if test -e "$STATE/address-kept"; then return 1; fi; }
+waiting() { if test -e "$STATE/address-kept" || test -e "$STATE/address-failed"; then return 1; fi; }
+# What would have to be set by hand is told before anything is changed.
+can_be_fixed() {
+  case $way in
+    netplan)
+      for other in /sys/class/net/*; do
+        other=${other##*/}
+        case $other in "$device"|lo) continue ;; esac
+        if grep -q "\b$other\b" /etc/netplan/*.yaml; then stop "netplan speaks of $other as well: that is set by hand"; fi
+      done ;;
+    ifupdown)
+      if grep -Eqs "^[[:space:]]*iface[[:space:]]+$device[[:space:]]+inet[[:space:]]" /etc/network/interfaces.d/*; then
+        stop "a file of /etc/network/interfaces.d speaks of $device: that is set by hand"
+      fi ;;
+  esac
+}
 address_of_device() {
   device=$(ip -o -4 route show default | sed -n 's/.* dev \([^ ]*\).*/\1/p' | head -n 1)
   device=${device:-$(ip -o route get "${FROM%%[ /]*}" 2>/dev/null | sed -n 's/.* dev \([^ ]*\).*/\1/p')}
@@ -20,12 +35,15 @@ fixed_address() {
   elif test -f /etc/network/interfaces && has ifup; then way=ifupdown
   else stop 'who sets addresses here is none of netplan, NetworkManager, wicked, network-scripts and ifupdown'; fi
   say "   On $device, by $way; the way out is ${router:-nowhere}; names are asked of ${resolvers:-nobody}."
-  rm -f "$STATE/address-kept" "$STATE/address-back"
+  can_be_fixed
+  rm -f "$STATE/address-kept" "$STATE/address-back" "$STATE/address-failed"
+  # The terminal may hang by the old address.
+  trap '' HUP
+  TRIAL=yes
   printf '%s\n' "$device" > "$STATE/kept/device"
   change "address $way"
   # Whoever watches does not end with the terminal.
   (
-    trap '' HUP
     trap - EXIT
     set +e
     seconds=0
@@ -48,15 +66,11 @@ fixed_address() {
   until test -e "$STATE/address-kept" || test -e "$STATE/address-back"; do sleep 1; done
   kill "$(cat "$STATE/reader")" 2>/dev/null || :
   rm -f "$STATE/reader"
+  TRIAL=
   if test -e "$STATE/address-back"; then stop 'nobody said that the address works: it is as it was'; fi
   say '   It stays.'
 }
 address_netplan() {
-  for other in /sys/class/net/*; do
-    other=${other##*/}
-    case $other in "$device"|lo) continue ;; esac
-    if grep -q "\b$other\b" /etc/netplan/*.yaml; then stop "netplan speaks of $other as well: that is set by hand"; fi
-  done
   mkdir -p "$STATE/kept/netplan"
   mv /etc/netplan/*.yaml "$STATE/kept/netplan/"
   {
@@ -88,6 +102,11 @@ address_wicked() {
   done
   printf "BOOTPROTO='static'\nSTARTMODE='auto'\nIPADDR='%s'\n" "$ADDRESS" > "/etc/sysconfig/network/ifcfg-$device"
   if test -n "$router"; then printf 'default %s - %s\n' "$router" "$device" > "/etc/sysconfig/network/ifroute-$device"; fi
+  if test -n "$resolvers" && test -f /etc/sysconfig/network/config; then
+    cp -p /etc/sysconfig/network/config "$STATE/kept/"
+    sed -i "s/^NETCONFIG_DNS_STATIC_SERVERS=.*/NETCONFIG_DNS_STATIC_SERVERS=\"$resolvers\"/" /etc/sysconfig/network/config
+    netconfig update -f
+  fi
   wicked ifreload "$device"
 }
 address_ifcfg() {
@@ -122,4 +141,10 @@ address_ifupdown() {
   cat "$STATE/ours" >> /etc/network/interfaces
   rm -f "$STATE/ours"
   ifup "$device"
+  # Without this program nobody reads what interfaces say of resolvers.
+  if test -n "$RESOLVERS" && test -f /etc/resolv.conf && test "$(command -v resolvconf)" = ''; then
+    cp -p /etc/resolv.conf "$STATE/kept/"
+    { grep -v '^nameserver' "$STATE/kept/resolv.conf" || :
+      for resolver in $RESOLVERS; do echo "nameserver $resolver"; done; } > /etc/resolv.conf
+  fi
 }

@@ -1,5 +1,6 @@
 STATE=/var/lib/lantern-prepare
 STEP='looking at the system'
+TRIAL=
 PATH=$PATH:/usr/sbin:/sbin
 SSHD=/usr/sbin/sshd
 say() { printf '%s\n' "$*"; }
@@ -8,6 +9,10 @@ stop() {
   trap - EXIT
   say "Stopped at: $STEP"
   say "  $1"
+  if test -n "$TRIAL"; then
+    touch "$STATE/address-failed"
+    say '  The address is put back as it was.'
+  fi
   say "  Nothing after that was done. It can be pasted again; $BACK"
   exit 1
 }

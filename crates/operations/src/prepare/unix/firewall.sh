@@ -1,5 +1,5 @@
 firewall() {
-  step "The firewall lets port $PORT in from $FROM, and from nowhere else"
+  step "The firewall lets port $PORT in from $FROM, and not from everywhere"
   if has ufw && ufw status | grep -q '^Status: active'; then with_ufw
   elif has firewall-cmd && firewall-cmd --state >/dev/null 2>&1; then with_firewalld
   else with_nftables; fi
@@ -19,12 +19,17 @@ with_ufw() {
   # A rule for everybody would leave ours without meaning.
   for verb in allow limit; do
     for wide in OpenSSH SSH ssh ssh/tcp "$PORT" "$PORT/tcp"; do
-      if ufw show added | grep -qx "ufw $verb $wide"; then
+      if ufw show added | grep -Eqx "ufw $verb $wide( comment .*)?"; then
         ufw delete "$verb" "$wide"
         change "ufw-wide $verb $wide"
       fi
     done
   done
+  left=$(ufw show added | grep -E "(^| |:)($PORT|ssh|OpenSSH)(/tcp)?( |\$)" | grep -Ev ' (deny|reject) ' | grep -vF ' comment '"'lantern'" || :)
+  if test -n "$left"; then
+    say '   Others are let in by rules that were left as they are:'
+    printf '%s\n' "$left" | sed 's/^/   /'
+  fi
 }
 with_firewalld() {
   zone=
@@ -51,6 +56,9 @@ with_firewalld() {
   if firewall-cmd --quiet --permanent --zone="$zone" --query-port="$PORT/tcp"; then
     firewall-cmd --quiet --permanent --zone="$zone" --remove-port="$PORT/tcp"
     change "firewalld-wide $zone port=$PORT/tcp"
+  fi
+  if test "$(firewall-cmd --permanent --zone="$zone" --get-target 2>/dev/null)" = ACCEPT; then
+    say "   The zone $zone lets everything in, whatever its rules say: that was left as it is."
   fi
   firewall-cmd --quiet --reload
 }

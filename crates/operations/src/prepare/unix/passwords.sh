@@ -7,7 +7,11 @@ reload() {
 settings_of_login() { "$SSHD" -T -C "user=$LOGIN,host=localhost,addr=${FROM%%[ /]*}"; }
 passwords_back() {
   rm -f "$DROP_IN"
-  if test -f "$STATE/kept/sshd_config"; then cp -p "$STATE/kept/sshd_config" "$CONFIG"; rm -f "$STATE/kept/sshd_config"; fi
+  if test -f "$STATE/kept/sshd_config"; then
+    cp -p "$STATE/kept/sshd_config" "$CONFIG.new"
+    mv "$CONFIG.new" "$CONFIG"
+    rm -f "$STATE/kept/sshd_config"
+  fi
   "$SSHD" -t
   reload
 }
@@ -31,12 +35,15 @@ passwords_off() {
   else
     # What stands first counts.
     test -f "$STATE/kept/sshd_config" || cp -p "$CONFIG" "$STATE/kept/sshd_config"
+    cp -p "$CONFIG" "$CONFIG.new"
     { printf '%s\n' '# Written by lantern.' 'PasswordAuthentication no' 'ChallengeResponseAuthentication no'
-      cat "$STATE/kept/sshd_config"; } > "$CONFIG"
+      cat "$STATE/kept/sshd_config"; } > "$CONFIG.new"
+    mv "$CONFIG.new" "$CONFIG"
   fi
   change 'passwords off'
   if "$SSHD" -t && settings_of_login | grep -qx 'passwordauthentication no' &&
-    settings_of_login | grep -qx 'pubkeyauthentication yes'; then :; else
+    settings_of_login | grep -qx 'pubkeyauthentication yes' &&
+    test -z "$(settings_of_login | grep -Ex '(kbdinteractive|challengeresponse)authentication yes')"; then :; else
     passwords_back
     stop 'the settings of the SSH service would not have it; they are as they were'
   fi
@@ -45,5 +52,7 @@ passwords_off() {
   trap - EXIT
   say ''
   say "Passwords open nothing on $NAME any more. Connections that are open go on."
+  matching=$(grep -lEi '^[[:space:]]*Match[[:space:]]' "$CONFIG" "${DROP_IN%/*}"/*.conf 2>/dev/null | tr '\n' ' ' || :)
+  if test -n "$matching"; then say "But these have Match blocks, which may say otherwise for other users: $matching"; fi
   say "To take it back: $BACK"
 }

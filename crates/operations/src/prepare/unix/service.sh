@@ -10,10 +10,6 @@ install_package() {
   esac
   change "package $1"
 }
-service_name() {
-  unit=sshd
-  if test "$SYSTEM" = debian; then unit=ssh; fi
-}
 ssh_service() {
   step 'The SSH service is installed'
   if test -x "$SSHD"; then say '   It was there.'; else install_package openssh-server; fi

@@ -1,6 +1,7 @@
 undo() {
   if test -s "$STATE/changes"; then :; else
     say 'Nothing was done here by "machine prepare", or all of it was taken back.'
+    rmdir "$STATE/kept" "$STATE" 2>/dev/null || :
     trap - EXIT
     exit 0
   fi
@@ -18,10 +19,13 @@ undo() {
     if id -- "$LOGIN" >/dev/null 2>&1; then as_user sh -c '
       umask 077
       test -f "$1" || exit 0
-      printf "%s\n" "$2" > "$1.put"
-      grep -vxF -f "$1.put" -- "$1" > "$1.new"
-      cat "$1.new" > "$1"
-      rm -f "$1.new" "$1.put"
+      list=$(readlink -f "$1")
+      printf "%s\n" "$2" > "$list.put" || exit 1
+      # 1 is: no line is left. What could not be written whole replaces nothing.
+      grep -vxF -f "$list.put" -- "$list" > "$list.new"
+      if test $? -gt 1; then rm -f "$list.new" "$list.put"; exit 1; fi
+      mv "$list.new" "$list"
+      rm -f "$list.put"
     ' sh "$list" "$put"; fi
   done
   step 'The firewall is as it was'

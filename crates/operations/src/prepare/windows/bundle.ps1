@@ -9,6 +9,7 @@
     if ($certificate.Thumbprint -ne $Thumbprint) { throw 'the bundle holds another certificate' }
     $store.Add($certificate)
     $store.Close()
-    Change 'certificate' $certificate.Thumbprint
+    Change "brought $($certificate.Thumbprint)" '1'
+    Note 'certificate' $certificate.Thumbprint
     $certificate
   }

@@ -4,7 +4,7 @@
     @{ Address = $way[0].IPAddress; Interface = $way[0].InterfaceIndex }
   }
   function Set-Firewall($rule, $port) {
-    Step "The firewall lets port $port in from $From, and from nowhere else"
+    Step "The firewall lets port $port in from $From, and not from everywhere"
     if (Get-NetFirewallRule -Name $rule -ErrorAction SilentlyContinue) {
       Set-NetFirewallRule -Name $rule -RemoteAddress $From -LocalPort $port -Enabled True
     } else {
@@ -20,6 +20,6 @@
         Write-Host "   The rule $($other.DisplayName), which lets everybody in, is switched off."
         Change "wide-$($other.Name)" '1'
         Disable-NetFirewallRule -Name $other.Name
-      }
+      } else { Write-Host "   The rule $($other.DisplayName) lets others in, and was left as it is." }
     }
   }

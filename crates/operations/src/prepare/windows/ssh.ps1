@@ -24,9 +24,11 @@
     }
     $before = @(Get-Content -Path $list -ErrorAction SilentlyContinue)
     $new = @($Keys | Where-Object { $before -notcontains $_ })
-    if ($new.Count -gt 0) { Set-Content -Path $list -Value ($before + $new) -Encoding ascii }
+    # What others put there stays as it is, byte for byte.
+    if ($new.Count -gt 0 -and $before.Count -gt 0 -and [IO.File]::ReadAllText($list)[-1] -ne [char]10) { $new = @('') + $new }
+    if ($new.Count -gt 0) { [IO.File]::AppendAllText($list, (($new -join [Environment]::NewLine) + [Environment]::NewLine)) }
     & icacls.exe $list /inheritance:r /grant:r $owners | Out-Null
     if ($LASTEXITCODE -ne 0) { throw "icacls could not close $list to others" }
     Change 'list' $list
-    foreach ($key in $new) { Change "key $key" '1' }
+    foreach ($key in $new) { if ($key) { Change "key $key" '1' } }
   }

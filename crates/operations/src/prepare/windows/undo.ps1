@@ -9,7 +9,8 @@
     if ($list -and (Test-Path $list)) {
       Step "Keys are out of $list again"
       $put = foreach ($one in $all) { if ($one.Name -like 'key *') { $one.Name.Substring(4) } }
-      Set-Content -Path $list -Value @(Get-Content -Path $list | Where-Object { @($put) -notcontains $_ }) -Encoding ascii
+      $kept = @([IO.File]::ReadAllLines($list) | Where-Object { @($put) -notcontains $_ })
+      [IO.File]::WriteAllLines($list, [string[]]$kept)
     }
     if (Changed 'listener') {
       Step 'The listener is as it was'
@@ -22,8 +23,11 @@
     }
     $login = Changed 'certificate-login'
     if ($login) { Set-Item -Path WSMan:\localhost\Service\Auth\Certificate -Value $login }
-    $certificate = Changed 'certificate'
-    if ($certificate -and (Test-Path "Cert:\LocalMachine\My\$certificate")) { Remove-Item -Path "Cert:\LocalMachine\My\$certificate" -DeleteKey }
+    foreach ($one in $all) {
+      if ($one.Name -notlike 'brought *') { continue }
+      $path = "Cert:\LocalMachine\My\$($one.Name.Substring(8))"
+      if (Test-Path $path) { Remove-Item -Path $path -DeleteKey }
+    }
     $interface = Changed 'profile'
     if ($interface) {
       Step 'The network is a public one again'

@@ -8,7 +8,8 @@
     $has = foreach ($one in $listener) { (Get-Item -Path "WSMan:\localhost\Listener\$($one.Name)\CertificateThumbprint").Value -replace ' ' }
     if ($has -contains $thumbprint) { Write-Host '   It did.' } else {
       if ($listener.Count -gt 0) {
-        Change 'listener-before' "$(@($has)[0])"
+        # One that this made before is none to go back to.
+        if (-not (Changed 'listener')) { Change 'listener-before' "$(@($has)[0])" }
         $listener | ForEach-Object { Remove-Item -Path "WSMan:\localhost\Listener\$($_.Name)" -Recurse -Force }
       }
       New-Item -Path WSMan:\localhost\Listener -Transport HTTPS -Address * -Port 5986 -HostName ($certificate.Subject -replace '^CN=') -CertificateThumbPrint $thumbprint -Force | Out-Null

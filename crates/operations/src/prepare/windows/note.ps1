@@ -1,0 +1,4 @@
+  function Note($name, $value) {
+    Change $name $value
+    Set-ItemProperty -Path $State -Name $name -Value $value
+  }
