@@ -10,7 +10,7 @@ use lantern_book::{CarriedLine, Protocol, check_code};
 use lantern_keys::login_list::{self, Added};
 use lantern_keys::{Fingerprint, SecretString, TlsCertificate, public_line};
 
-use crate::serve::LitMachine;
+use crate::lit::LitMachine;
 use crate::windows::LitWindows;
 
 /// A value of a script for a POSIX shell, as it stands in front of it.

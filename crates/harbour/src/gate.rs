@@ -35,12 +35,12 @@ impl Visit {
         let next = self.acceptable();
         match method {
             AuthMethod::QueryPublicKey(key)
-                if next.contains(&"publickey") && self.logins.contains(&user.name, &key) =>
+                if next.contains(&"publickey") && self.holdings.logins.contains(&user.name, &key) =>
             {
                 AuthAnswer::PublicKeyOk
             }
             AuthMethod::PublicKey(key)
-                if next.contains(&"publickey") && self.logins.contains(&user.name, &key) =>
+                if next.contains(&"publickey") && self.holdings.logins.contains(&user.name, &key) =>
             {
                 self.pass("publickey")
             }

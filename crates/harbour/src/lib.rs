@@ -12,13 +12,16 @@ mod fault;
 mod fleet;
 mod forwarding;
 mod gate;
+mod holdings;
 mod latency;
+mod lit;
 mod proxy;
 mod serve;
 mod service;
 mod session;
 mod spec;
 pub mod system;
+mod tree;
 mod windows;
 
 pub use cable::Cable;
@@ -26,10 +29,11 @@ pub use dns::NameServer;
 pub use fault::Fault;
 pub use fleet::{bare_machine, sample_fleet, sample_windows};
 pub use latency::LatencyLink;
+pub use lit::LitMachine;
 pub use proxy::ProxyServer;
-pub use serve::{Harbour, LitMachine};
+pub use serve::Harbour;
 pub use service::Service;
-pub use spec::{LoginRule, MachineSpec, UserSpec};
+pub use spec::{FilesSpec, LoginRule, MachineSpec, UserSpec};
 pub use windows::{
     Endpoint, LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsMachine, WindowsRealm,
     WindowsSpec, WindowsUser,

@@ -20,8 +20,9 @@ use tracing::debug;
 
 use crate::fault::{Fault, FaultyStream};
 use crate::forwarding::{Forwards, InnerNetwork, News};
+use crate::holdings::Holdings;
+use crate::lit::LitMachine;
 use crate::session::Session;
-use crate::system::LoginLists;
 use crate::{MachineSpec, UserSpec};
 
 /// Bytes that the kernel may hold before they are sent.
@@ -69,29 +70,6 @@ impl Filtered {
     }
 }
 
-/// One machine that listens.
-#[derive(Debug, Clone)]
-pub struct LitMachine {
-    /// What it is.
-    pub spec: Arc<MachineSpec>,
-    /// Where it listens.
-    pub address: SocketAddr,
-    /// The keys that may log in, as its users' files list them.
-    logins: LoginLists,
-}
-
-impl LitMachine {
-    /// The list of keys that may log in as this user, as it is now.
-    pub fn logins(&self, user: &str) -> Vec<u8> {
-        self.logins.read(user)
-    }
-
-    /// Writes that list anew.
-    pub(crate) fn put_logins(&self, user: &str, list: Vec<u8>) {
-        self.logins.put(user, list);
-    }
-}
-
 impl Harbour {
     /// Opens all machines. Must be called within a runtime.
     ///
@@ -110,12 +88,12 @@ impl Harbour {
             if let Some(inner) = &spec.inner_address {
                 network.insert((inner.clone(), lantern_book::DEFAULT_SSH_PORT), address);
             }
-            let logins = LoginLists::new(&spec.users);
-            harbour.machines.push(LitMachine { spec: spec.clone(), address, logins: logins.clone() });
-            listeners.push((spec, logins, listener));
+            let holdings = Holdings::new(&spec);
+            harbour.machines.push(LitMachine { spec: spec.clone(), address, holdings: holdings.clone() });
+            listeners.push((spec, holdings, listener));
         }
         let network = Arc::new(network);
-        for (spec, logins, listener) in listeners {
+        for (spec, holdings, listener) in listeners {
             match spec.fault {
                 Some(Fault::Closed) => continue,
                 Some(Fault::Filtered) => {
@@ -128,7 +106,7 @@ impl Harbour {
             harbour.tasks.push(tokio::spawn(async move {
                 while let Ok((stream, peer)) = listener.accept().await {
                     debug!(machine = spec.name, %peer, "visitor");
-                    tokio::spawn(serve(spec.clone(), logins.clone(), network.clone(), stream));
+                    tokio::spawn(serve(spec.clone(), holdings.clone(), network.clone(), stream));
                 }
             }));
         }
@@ -152,7 +130,7 @@ impl Drop for Harbour {
     }
 }
 
-async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork, mut stream: TcpStream) {
+async fn serve(spec: Arc<MachineSpec>, holdings: Holdings, network: InnerNetwork, mut stream: TcpStream) {
     let _ = stream.set_nodelay(true);
     // As a good server does it: what waits in the kernel can't be overtaken.
     let _ = socket2::SockRef::from(&stream).set_tcp_notsent_lowat(NOT_SENT_LOW_WATER);
@@ -170,7 +148,7 @@ async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork
         _ => Duration::from_secs(365 * 24 * 3600),
     };
     let stream = FaultyStream::new(stream, spec.fault.clone());
-    match timeout(longest, Visit::new(spec.clone(), logins, network, stream).run()).await {
+    match timeout(longest, Visit::new(spec.clone(), holdings, network, stream).run()).await {
         Ok(Err(error)) => debug!(machine = spec.name, %error, "visit over"),
         Ok(Ok(())) | Err(_) => debug!(machine = spec.name, "visit ended"),
     }
@@ -179,7 +157,7 @@ async fn serve(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork
 /// One connection to a simulated machine.
 pub(crate) struct Visit {
     pub(crate) spec: Arc<MachineSpec>,
-    pub(crate) logins: LoginLists,
+    pub(crate) holdings: Holdings,
     pump: Pump<FaultyStream>,
     pub(crate) user: Option<UserSpec>,
     /// Methods passed so far.
@@ -197,11 +175,11 @@ pub(crate) struct Visit {
 }
 
 impl Visit {
-    fn new(spec: Arc<MachineSpec>, logins: LoginLists, network: InnerNetwork, stream: FaultyStream) -> Self {
+    fn new(spec: Arc<MachineSpec>, holdings: Holdings, network: InnerNetwork, stream: FaultyStream) -> Self {
         let forwards = Forwards::new(network, spec.clone());
         Self {
             spec,
-            logins,
+            holdings,
             pump: Pump::new(stream),
             user: None,
             passed: Vec::new(),
@@ -338,7 +316,7 @@ impl Visit {
         }
         if event == ChannelEvent::Opened {
             let user = self.user.as_ref().map(|user| user.name.as_str()).unwrap_or_default();
-            self.sessions.insert(id, Session::new(id, user, &self.spec, self.logins.clone()));
+            self.sessions.insert(id, Session::new(id, user, &self.spec, &self.holdings));
             return Ok(());
         }
         if let ChannelEvent::OpenWanted(PeerChannel::Direct(to)) = &event {

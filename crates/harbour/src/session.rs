@@ -5,10 +5,12 @@ use std::time::Instant;
 use bytes::Bytes;
 use lantern_link::Line;
 use lantern_ssh::limits::MAX_ENVIRONMENT;
+use lantern_ssh::sftp::{SUBSYSTEM, SftpServer};
 use lantern_ssh::{ChannelId, Server, SessionRequest, SshError, Stream};
 
-use crate::MachineSpec;
-use crate::system::{Exit, LoginLists, Program, ProgramIo, Progress, Shell, Surroundings, start};
+use crate::holdings::Holdings;
+use crate::system::{Exit, Program, ProgramIo, Progress, Sftp, Shell, Surroundings, start};
+use crate::{FilesSpec, MachineSpec};
 
 /// Input kept for a program that does not read, in bytes; beyond it the window does not open again.
 const INPUT_HIGH_WATER: usize = 256 * 1024;
@@ -24,15 +26,17 @@ pub(crate) struct Session {
     /// Received bytes whose window has not been given back.
     unconsumed: usize,
     pub(crate) finished: bool,
+    serves: FilesSpec,
 }
 
 impl Session {
-    pub(crate) fn new(id: ChannelId, user: &str, spec: &MachineSpec, logins: LoginLists) -> Self {
+    pub(crate) fn new(id: ChannelId, user: &str, spec: &MachineSpec, holdings: &Holdings) -> Self {
         let surroundings = Surroundings {
             user: user.into(),
             host: spec.name.clone(),
             may_draw: spec.displays && !spec.forbids_forwarding,
-            logins,
+            logins: holdings.logins.clone(),
+            files: holdings.files_of(spec, user),
             ..Default::default()
         };
         Self {
@@ -44,6 +48,7 @@ impl Session {
             unsent: Default::default(),
             unconsumed: 0,
             finished: false,
+            serves: spec.files.clone(),
         }
     }
 
@@ -66,6 +71,13 @@ impl Session {
             }
             SessionRequest::Exec(command) if self.program.is_none() => {
                 self.program = Some(start(&String::from_utf8_lossy(&command), now));
+                true
+            }
+            SessionRequest::Subsystem(name)
+                if name == SUBSYSTEM && self.program.is_none() && self.serves.served =>
+            {
+                let server = SftpServer::new(self.serves.extensions, self.serves.flaws);
+                self.program = Some(Box::new(Sftp::new(server, surroundings.files.clone())));
                 true
             }
             SessionRequest::WindowChange(size) => {

@@ -4,6 +4,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use std::sync::Arc;
 
 use lantern_keys::{KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
+use lantern_ssh::sftp::{Extensions, Flaws};
 use lantern_ssh::{Offer, RekeyPolicy};
 
 use crate::{Fault, Service};
@@ -48,6 +49,33 @@ impl UserSpec {
     }
 }
 
+/// How a simulated machine serves its files.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FilesSpec {
+    /// Whether it serves them at all.
+    pub served: bool,
+    /// What its server can do beyond the draft.
+    pub extensions: Extensions,
+    /// Bytes that there is room for.
+    pub room: u64,
+    /// Whether nothing can be written.
+    pub read_only: bool,
+    /// What its server does wrong.
+    pub flaws: Flaws,
+}
+
+impl Default for FilesSpec {
+    fn default() -> Self {
+        Self {
+            served: true,
+            extensions: Extensions::all(),
+            room: 64 << 30,
+            read_only: false,
+            flaws: Flaws::default(),
+        }
+    }
+}
+
 /// A simulated machine.
 #[derive(Debug, Clone)]
 pub struct MachineSpec {
@@ -79,6 +107,8 @@ pub struct MachineSpec {
     pub announces: bool,
     /// Whether each visitor's first channel has another number than the last one's.
     pub numbers_anew: bool,
+    /// How files are served.
+    pub files: FilesSpec,
     /// What goes wrong.
     pub fault: Option<Fault>,
     /// The algorithms it speaks.
@@ -108,6 +138,7 @@ impl MachineSpec {
             forbids_forwarding: false,
             announces: false,
             numbers_anew: false,
+            files: FilesSpec::default(),
             fault: None,
             offer: lantern_link::our_offer(),
             rekey: RekeyPolicy::default(),

@@ -1,5 +1,7 @@
 //! A command on a machine whose output we read ourselves.
 
+use std::time::Duration;
+
 use bytes::Bytes;
 use lantern_ssh::{SessionRequest, Stream};
 use tokio::time::timeout;
@@ -25,12 +27,22 @@ pub struct Captured {
 /// # Errors
 /// No session, no end in time, or the connection was lost.
 pub async fn capture(trunk: &Trunk, command: &str, input: &[u8]) -> Result<Captured, LinkError> {
-    match timeout(trunk.answer_limit(), run(trunk, command, input)).await {
+    capture_within(trunk, command, input, trunk.answer_limit()).await
+}
+
+/// The same for a command that may take so long.
+pub(crate) async fn capture_within(
+    trunk: &Trunk,
+    command: &str,
+    input: &[u8],
+    limit: Duration,
+) -> Result<Captured, LinkError> {
+    match timeout(limit, run(trunk, command, input)).await {
         Ok(captured) => captured,
         Err(_) => Err(LinkError::Unanswered {
             machine: trunk.machine().to_owned(),
             what: "the output of a short command",
-            seconds: trunk.answer_limit().as_secs(),
+            seconds: limit.as_secs(),
         }),
     }
 }

@@ -9,10 +9,9 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_book::Presented;
-use lantern_link::{CommandWords, LinkError, News, ProcessEnd, Program, Remote, Runs};
+use lantern_link::{CommandWords, FilesError, LinkError, News, ProcessEnd, Program, Remote, Runs};
 use lantern_ssh::{PtyRequest, Stream, TerminalSize};
 use scene::{Do, Machine, Scene, on_this_thread, poll_times};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::time::timeout;
 
 fn command(words: &'static str) -> Program {
@@ -131,21 +130,21 @@ fn news_can_be_dropped_at_every_poll() {
     });
 }
 
+/// What answers is an echo: the first thing that a file service says is not what it was asked.
 #[test]
-fn files_are_a_stream_where_the_machine_has_the_service() {
+fn a_file_service_that_is_none_and_one_that_is_refused_are_told_apart() {
     on_this_thread(async {
         let scene = Scene::new();
         let (machine, remote) = reach(&scene).await;
-        let mut files = remote.files().await.unwrap().expect("the machine has no files");
-        files.write_all(b"chart").await.unwrap();
-        files.shutdown().await.unwrap();
-        let mut back = Vec::new();
-        files.read_to_end(&mut back).await.unwrap();
-        assert_eq!(back, b"chart");
-        drop(files);
+        let error = remote.files().await.unwrap_err();
+        assert!(matches!(error, FilesError::Broken { .. }) && error.is_end(), "{error:?}");
         machine.tell(Do::Refuse("subsystem"));
-        assert!(remote.files().await.unwrap().is_none());
-        // Neither is left open there.
+        let error = remote.files().await.unwrap_err();
+        assert!(matches!(error, FilesError::NoService { .. }), "{error:?}");
+        // Neither is left open there, nor is one that nobody waits for.
+        for polls in 1..6 {
+            drop(poll_times(remote.files(), polls).await);
+        }
         machine.until(|heard| (heard.channels == 0).then_some(())).await;
     });
 }

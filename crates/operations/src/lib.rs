@@ -15,6 +15,7 @@
 //! - [`doctor`]: this computer alone.
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
 //! - [`trust`]: what machines present now, what that means, and what a team has verified.
+//! - [`files`]: files here and on machines. [`copy`]: from the one to the other.
 //! - [`inventory`]: the book brought in line with an inventory.
 //! - [`prepare`]: scripts that are pasted on a machine's console, so that it can be reached.
 //! - [`tunnel`]: tunnels, kept up, and what is behind them.
@@ -25,12 +26,13 @@ mod at_once;
 pub mod certificates;
 pub mod check;
 pub mod convert;
+pub mod copy;
 mod counted;
-
 pub mod demo;
 pub mod display;
 pub mod doctor;
 mod error;
+pub mod files;
 mod forward;
 mod install;
 pub mod inventory;

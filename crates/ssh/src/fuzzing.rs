@@ -35,6 +35,41 @@ pub fn agent_messages(bytes: &[u8]) {
     let _ = crate::agent::AgentResponse::decode(bytes);
 }
 
+/// Messages about files, both ways, and a client that has asked something of a server that says this.
+pub fn file_messages(bytes: &[u8]) {
+    use crate::sftp::{Answer, OpenFlags, SftpClient, SftpRequest};
+    crate::sftp::decode_anything(bytes);
+    let mut client = SftpClient::new();
+    for piece in bytes.chunks(7) {
+        if client.handle_input(bytes::Bytes::copy_from_slice(piece)).is_err() {
+            assert!(client.failed().is_some(), "what failed stays failed");
+            return;
+        }
+        if client.extensions().is_none() {
+            continue;
+        }
+        if client.unanswered() < 4 {
+            let path = b"/srv/lamp.conf".to_vec();
+            client.ask(&SftpRequest::Open {
+                path: path.clone(),
+                flags: OpenFlags::READ,
+                attributes: Default::default(),
+            });
+            client.ask(&SftpRequest::OpenFolder(path.clone()));
+            client.ask(&SftpRequest::Stat(path));
+            let unwanted = client.ask(&SftpRequest::Limits);
+            client.give_up(unwanted);
+        }
+        while let Some((_, answer)) = client.poll_answer() {
+            if let Ok(Answer::Opened(handle)) = answer {
+                client.ask(&SftpRequest::read(&handle, 0, 100));
+                client.ask(&SftpRequest::close(handle));
+            }
+        }
+        while client.poll_transmit().is_some() {}
+    }
+}
+
 /// A client that a hostile server talks to.
 pub fn client_input(bytes: &[u8], now: Instant) {
     let config = ClientConfig::new("keeper".into(), Offer::new(true), Box::new(SystemRandom));

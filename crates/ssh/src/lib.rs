@@ -50,6 +50,7 @@ mod packet;
 mod patience;
 mod rtt;
 mod server;
+pub mod sftp;
 pub mod signals;
 pub mod terminal_modes;
 mod text;

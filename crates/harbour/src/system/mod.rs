@@ -1,10 +1,10 @@
 //! The made-up system that simulated machines run: a few programs and files, the same on every day.
 
-mod files;
 mod lamp_view;
 mod logins;
 mod panel;
 mod programs;
+mod sftp;
 mod shell;
 mod window;
 
@@ -13,9 +13,12 @@ use std::time::Instant;
 use lantern_link::Line;
 use lantern_ssh::DisplayRequest;
 
-pub use files::FILES;
+use crate::tree::FilesOfUser;
+
+pub use crate::tree::FILES;
 pub(crate) use logins::LoginLists;
 pub(crate) use programs::start;
+pub(crate) use sftp::Sftp;
 pub(crate) use shell::Shell;
 pub use window::burst;
 
@@ -29,6 +32,7 @@ pub(crate) struct Surroundings {
     pub(crate) host: String,
     pub(crate) environment: Vec<(String, String)>,
     pub(crate) logins: LoginLists,
+    pub(crate) files: FilesOfUser,
     /// Whether programs may draw on the visitor's display, and what they were told of it.
     pub(crate) may_draw: bool,
     pub(crate) display: Option<DisplayRequest>,

@@ -3,11 +3,13 @@
 use std::time::{Duration, Instant};
 
 use aws_lc_rs::digest;
+use lantern_ssh::sftp::FileStore;
 
 use super::lamp_view::LampView;
 use super::{
-    Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, Surroundings, fatal_signal, files, logins, panel,
+    Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, Surroundings, fatal_signal, logins, panel,
 };
+use crate::tree::FilesOfUser;
 
 const HELP: &str = "\
 whoami            who you are
@@ -36,6 +38,9 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
     if let Some(program) = logins::start(line) {
         return program;
     }
+    if line == lantern_link::remote_digest::DIGEST_COMMAND {
+        return Box::new(FileDigest);
+    }
     if line == lantern_link::WHO_AND_WHERE {
         return Box::new(Tell(|io| {
             let Surroundings { user, host, .. } = &io.surroundings;
@@ -62,11 +67,16 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         "crash" => Box::new(Crash),
         "fail" => done("", "the lamp is out of oil\n", number(1) as u32),
         "help" => done(HELP, "", 0),
-        "ls" => done(&files::FILES.map(|(name, _)| format!("{name}\n")).concat(), "", 0),
+        "ls" => {
+            let folder = rest.first().copied().unwrap_or("").to_owned();
+            Box::new(Look(move |files: &mut FilesOfUser| {
+                let names = files.list(folder.as_bytes()).ok()?;
+                Some(names.iter().flat_map(|(name, _)| [&name[..], b"\n"].concat()).collect())
+            }))
+        }
         "echo" => done(&format!("{}\n", rest.join(" ")), "", 0),
-        "cat" => match rest.first().map(|name| (name, files::read(name))) {
-            Some((_, Some(content))) => done(content, "", 0),
-            Some((name, None)) => done("", &format!("cat: no file {name} here\n"), 1),
+        "cat" => match rest.first().map(|name| name.to_string()) {
+            Some(name) => Box::new(Look(move |files: &mut FilesOfUser| files.whole(name.as_bytes()))),
             None => Box::new(Mirror),
         },
         "uptime" => done("up 41 days, 6 hours; 1 keeper; load 0.07\n", "", 0),
@@ -106,6 +116,44 @@ impl Program for Tell {
         let text = (self.0)(io);
         io.out.extend_from_slice(text.as_bytes());
         Progress::Ended(Exit::Status(0))
+    }
+}
+
+/// What a file holds, as the command for it has it computed.
+struct FileDigest;
+
+impl Program for FileDigest {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        if !io.input_ended {
+            return Progress::Waiting(None);
+        }
+        let mut parts = io.input.splitn(2, |byte| *byte == b'\n');
+        let len = parts.next().and_then(|len| str::from_utf8(len).ok()?.parse::<usize>().ok());
+        let content = io.surroundings.files.whole(parts.next().unwrap_or_default());
+        let (Some(len), Some(content)) = (len, content) else { return Progress::Ended(Exit::Status(96)) };
+        let digest = digest::digest(&digest::SHA256, content.get(..len).unwrap_or(&content));
+        let hex: String = digest.as_ref().iter().map(|byte| format!("{byte:02x}")).collect();
+        io.out.extend_from_slice(format!("{hex}  -\n").as_bytes());
+        io.input.clear();
+        Progress::Ended(Exit::Status(0))
+    }
+}
+
+/// A program that shows what is in the files, or complains.
+struct Look<F>(F);
+
+impl<F: Fn(&mut FilesOfUser) -> Option<Vec<u8>> + Send> Program for Look<F> {
+    fn advance(&mut self, io: &mut ProgramIo, _: Instant) -> Progress {
+        match (self.0)(&mut io.surroundings.files) {
+            Some(content) => {
+                io.out.extend_from_slice(&content);
+                Progress::Ended(Exit::Status(0))
+            }
+            None => {
+                io.err.extend_from_slice(b"no such file here\n");
+                Progress::Ended(Exit::Status(1))
+            }
+        }
     }
 }
 

@@ -56,6 +56,16 @@ pub(crate) fn tags() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, tag_names().into_iter()))
 }
 
+/// Places of files: paths here, and machines with a colon behind.
+pub(crate) fn places() -> ArgValueCompleter {
+    ArgValueCompleter::new(|current: &OsStr| {
+        let names = machine_names().into_iter().map(|name| format!("{name}:"));
+        let mut found = candidates(current, names);
+        found.extend(PathCompleter::any().complete(current));
+        found
+    })
+}
+
 /// Names of keys in the ring.
 pub(crate) fn keys() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| candidates(current, key_names().into_iter()))

@@ -5,6 +5,7 @@ pub(crate) mod check;
 pub(crate) mod completing;
 pub(crate) mod completions;
 pub(crate) mod connect;
+pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod doctor;
 pub(crate) mod forward;
@@ -118,6 +119,8 @@ pub(crate) enum Command {
     Shell(shell::ShellArgs),
     /// Run a command on a machine
     Run(run::RunArgs),
+    /// Copy files to machines, from machines, and between them
+    Copy(copy::CopyArgs),
     /// Open tunnels to what only machines reach, and keep them up
     #[command(subcommand)]
     #[command(after_help = "Examples:

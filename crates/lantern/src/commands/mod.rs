@@ -6,6 +6,7 @@ pub(crate) mod check;
 pub(crate) mod completions;
 mod connecting;
 mod console;
+pub(crate) mod copy;
 pub(crate) mod demo;
 mod display;
 pub(crate) mod doctor;
@@ -57,6 +58,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Doctor(args) => doctor::run(&args, global),
         Command::Shell(args) => shell::run(&args, global),
         Command::Run(args) => run::run(&args, global),
+        Command::Copy(args) => copy::run(&args, global),
         Command::Tunnel(command) => tunnel::run(command, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),
         Command::Manual(args) => manual::run(&args).map(|()| 0),

@@ -18,7 +18,7 @@ use crate::program::Program;
 use crate::winrm::{
     RemoteSession, SessionOptions, ShownChain, WinrmFailure, WinrmRemote, WinrmRequest, look_at_chain,
 };
-use crate::{Ask, ByteStream, Captured, ConnectRequest, LinkError, Trunk, capture};
+use crate::{Ask, Captured, ConnectRequest, Files, FilesError, LinkError, Trunk, capture};
 
 pub use process::{InputEnded, Process, ProcessEnd};
 pub use start::{News, Start};
@@ -200,17 +200,12 @@ impl Remote {
         capture(self.trunk_for("shell of POSIX")?, command, input).await
     }
 
-    /// The stream that files are moved by; none when the machine has no such service.
+    /// Its files.
     ///
     /// # Errors
-    /// No session, no answer in time, or the connection was lost.
-    pub async fn files(&self) -> Result<Option<Box<dyn ByteStream>>, LinkError> {
-        let Some(trunk) = self.trunk() else { return Ok(None) };
-        let channel = trunk.open_session().await?;
-        Ok(match channel.request(&SessionRequest::Subsystem("sftp".to_owned())).await? {
-            true => Some(Box::new(channel)),
-            false => None,
-        })
+    /// The machine serves none; no session, no answer in time, or the connection was lost.
+    pub async fn files(&self) -> Result<Files, FilesError> {
+        Files::begin(self.trunk_for("file service")?).await
     }
 
     /// How long the machine may take to answer something that it is asked for.

@@ -3,11 +3,11 @@
 // Each test file uses its part of this.
 #![allow(dead_code, unreachable_pub)]
 
+mod polls;
+
 use std::collections::{HashMap, HashSet, VecDeque};
-use std::future::{Future, poll_fn};
-use std::pin::pin;
+use std::future::Future;
 use std::sync::{Arc, Mutex};
-use std::task::Poll;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
@@ -22,6 +22,8 @@ use lantern_ssh::{
 };
 use tokio::io::{DuplexStream, duplex};
 use tokio::sync::mpsc;
+
+pub use polls::poll_times;
 
 /// What a test has the machine do beside what it always does.
 pub enum Do {
@@ -320,22 +322,6 @@ impl Script {
             ChannelEvent::Reply { .. } => {}
         }
     }
-}
-
-/// Polls a future so many times, each time that it is woken, and drops it then; what it came to, if it did before.
-pub async fn poll_times<F: Future>(future: F, times: usize) -> Option<F::Output> {
-    let mut future = pin!(future);
-    let mut polled = 0;
-    poll_fn(|cx| {
-        let outcome = future.as_mut().poll(cx);
-        polled += 1;
-        match outcome {
-            Poll::Ready(outcome) => Poll::Ready(Some(outcome)),
-            Poll::Pending if polled >= times => Poll::Ready(None),
-            Poll::Pending => Poll::Pending,
-        }
-    })
-    .await
 }
 
 /// Runs on a single-threaded runtime, and not for ever.

@@ -2,7 +2,7 @@
 
 use std::time::Instant;
 
-use lantern_link::{LinkError, Remote, ShellAnswer, Trunk, capture, forwarding, who_and_where};
+use lantern_link::{FilesError, LinkError, Remote, ShellAnswer, Trunk, capture, forwarding, who_and_where};
 
 use super::account::{Line, Mark, Stage};
 use super::findings::Finding;
@@ -36,9 +36,11 @@ pub(super) async fn look_around(watcher: &Watcher, trunk: &Trunk, target: &Targe
         }
     }
     let start = Instant::now();
-    let (mark, saw) = match Remote::from(trunk.clone()).files().await? {
-        Some(_) => (Mark::Good, "the subsystem for files starts"),
-        None => (Mark::Note, "the server has no subsystem for files"),
+    let (mark, saw) = match Remote::from(trunk.clone()).files().await {
+        Ok(_) => (Mark::Good, "the subsystem for files starts".to_owned()),
+        Err(FilesError::NoService { .. }) => (Mark::Note, "the server has no subsystem for files".to_owned()),
+        // Where the connection is lost, the next step says so.
+        Err(error) => (Mark::Note, error.to_string()),
     };
     put(Line::new(Stage::Files, mark, saw), start);
     let start = Instant::now();

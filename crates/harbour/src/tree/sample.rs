@@ -1,4 +1,4 @@
-//! The files of the made-up system.
+//! The files that every user of a simulated machine finds.
 
 /// Name and content of every file there is.
 pub const FILES: [(&str, &str); 4] = [
@@ -13,8 +13,3 @@ pub const FILES: [(&str, &str); 4] = [
     ("notice.txt", "Låmp øil is délivered on the first of the month — keep the pier clear. 灯台\n"),
     ("tides.csv", "time,height_m\n00:12,3.4\n06:25,0.9\n12:38,3.6\n18:51,0.8\n"),
 ];
-
-/// The content of a file.
-pub(crate) fn read(name: &str) -> Option<&'static str> {
-    FILES.iter().find(|(known, _)| *known == name).map(|(_, content)| *content)
-}

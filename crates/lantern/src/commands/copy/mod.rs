@@ -1,0 +1,86 @@
+//! `lantern copy`: files from here to machines, from machines to here, and between them.
+
+mod jobs;
+mod work;
+
+use std::sync::Arc;
+
+use lantern_operations::copy::{CopyOptions, Same, Stop};
+use tokio::signal::unix::SignalKind;
+
+use self::jobs::Task;
+use super::{block_on, watch};
+use crate::cli::copy::CopyArgs;
+use crate::cli::global::Global;
+use crate::cli::settings;
+use crate::commands::connecting::asking;
+use crate::screen::copy::board::Board;
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+
+pub(crate) fn run(args: &CopyArgs, global: &Global) -> Result<u8, Failure> {
+    let home = settings::home(global)?;
+    let options = options(args);
+    let ask = asking(&args.connect)?;
+    let task = jobs::task(&home, args)?;
+    let board = Board::start(global.json, task.jobs());
+    let status = block_on(async {
+        let stop = Arc::new(Stop::default());
+        let signals = listen(stop.clone())?;
+        let worker =
+            work::Worker { home: &home, args, options, ask: &ask, board: board.clone(), stop: stop.clone() };
+        let outcome = tokio::select! {
+            outcome = worker.work(&task) => outcome,
+            _ = signals => Err(Failure::new(code::INTERRUPTED, "interrupted")),
+        };
+        outcome
+    });
+    board.end();
+    let status = status?;
+    if let Task::Files { errands, .. } = &task
+        && let [only] = errands.as_slice()
+        && status == 0
+    {
+        only.keep(&home, &ask)?;
+    }
+    Ok(status)
+}
+
+fn options(args: &CopyArgs) -> CopyOptions {
+    CopyOptions {
+        follow_links: args.follow_links,
+        keep_times: !args.no_times,
+        permissions: args.permissions,
+        same: match (args.everything, args.by_content) {
+            (true, _) => Same::Never,
+            (_, true) => Same::ByContent,
+            _ => Same::BySizeAndTime,
+        },
+        replace_newer: args.replace_newer,
+        keep_existing: args.keep_existing,
+        resume: !args.no_resume,
+        verify: args.verify,
+        mirror: args.mirror,
+        check_space: !args.no_space_check,
+    }
+}
+
+/// The first Ctrl-C, or a request to end, stops the copy in good order; what this returns ends with the second.
+fn listen(stop: Arc<Stop>) -> Result<impl Future<Output = ()>, Failure> {
+    let mut interrupts = watch(SignalKind::interrupt())?;
+    let mut terminations = watch(SignalKind::terminate())?;
+    let mut hangups = watch(SignalKind::hangup())?;
+    Ok(async move {
+        let mut next = async || {
+            tokio::select! {
+                _ = interrupts.recv() => {}
+                _ = terminations.recv() => {}
+                _ = hangups.recv() => {}
+            }
+        };
+        next().await;
+        stop.stop();
+        output::say("Stopping; once more ends it at once.");
+        next().await;
+    })
+}

@@ -1,0 +1,249 @@
+//! Carrying a copy out: reaching the machines, planning, asking about what would go, and moving the bytes.
+
+use std::io::IsTerminal;
+use std::sync::Arc;
+
+use lantern_book::Home;
+use lantern_operations::copy::{
+    CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Stop, carry_out, copy_in, copy_out, plan,
+    roots,
+};
+use lantern_operations::files::{Machine, Side};
+use tokio::sync::Semaphore;
+
+use super::jobs::{End, Job, Task};
+use crate::cli::copy::CopyArgs;
+use crate::commands::connecting::connect;
+use crate::commands::errand::Errand;
+use crate::screen::copy::board::Board;
+use crate::screen::copy::{plan as plan_view, report};
+use crate::screen::failure::{Failure, code};
+use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
+use crate::terminal::confirm;
+
+pub(super) struct Worker<'a> {
+    pub(super) home: &'a Home,
+    pub(super) args: &'a CopyArgs,
+    pub(super) options: CopyOptions,
+    pub(super) ask: &'a TerminalAsk,
+    pub(super) board: Arc<Board>,
+    pub(super) stop: Arc<Stop>,
+}
+
+/// What is ready to be carried out.
+struct Ready {
+    from: Side,
+    to: Side,
+    plan: Plan,
+}
+
+impl Worker<'_> {
+    /// Does it; the exit status.
+    pub(super) async fn work(&self, task: &Task) -> Result<u8, Failure> {
+        match task {
+            Task::Files { errands, jobs } => self.files(errands, jobs).await,
+            Task::In { errand, path } => {
+                if std::io::stdin().is_terminal() {
+                    output::say("Reading what is typed; Ctrl-D ends it.");
+                }
+                let side = self.reach(errand).await?;
+                let watch: Arc<dyn CopyWatch> = self.board.watch(0);
+                let input = tokio::io::stdin();
+                let moved = copy_in(input, &side, path, &self.options, watch, &self.stop).await;
+                self.end_of_stream(moved)
+            }
+            Task::Out { errand, path } => {
+                let side = self.reach(errand).await?;
+                let watch: Arc<dyn CopyWatch> = match std::io::stdout().is_terminal() {
+                    // What is copied is on the screen.
+                    true => Arc::new(()),
+                    false => self.board.watch(0),
+                };
+                let moved = copy_out(&side, path, tokio::io::stdout(), watch, &self.stop).await;
+                self.end_of_stream(moved)
+            }
+        }
+    }
+
+    fn end_of_stream(
+        &self,
+        moved: Result<lantern_operations::copy::Moved, CopyFault>,
+    ) -> Result<u8, Failure> {
+        self.board.end();
+        match moved {
+            Ok(_) => Ok(0),
+            Err(CopyFault::Stopped) => Err(Failure::new(code::INTERRUPTED, "interrupted")),
+            Err(fault) if report::reader_is_gone(&fault) => Err(Failure::quiet(0)),
+            Err(fault) => Err((&fault).into()),
+        }
+    }
+
+    /// Reaches a machine, and begins to talk about files.
+    async fn reach(&self, errand: &Errand) -> Result<Side, Failure> {
+        let remote = connect(self.home, &errand.target, &errand.options, self.ask).await?;
+        let machine = Machine::of(remote).await.map_err(|fault| Failure::from(&fault))?;
+        Ok(Side::There(machine))
+    }
+
+    async fn files(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {
+        if let [job] = jobs {
+            let mut sides = Vec::new();
+            for errand in errands {
+                sides.push(Some(self.reach(errand).await?));
+            }
+            let ready = self.ready(job, &sides, 0).await?;
+            if self.args.plan {
+                return plan_view::print(&[(job.label.clone(), ready.plan)], self.board.is_json());
+            }
+            self.agree(&[(&job.label, &ready.plan)]).await?;
+            let report = self.carry(ready, 0).await;
+            return self.tell(&[(job.label.clone(), Ok(report))]);
+        }
+        self.many(errands, jobs).await
+    }
+
+    /// Several: what fails on one machine does not keep the others from it.
+    async fn many(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {
+        let gate = Semaphore::new(usize::from(self.args.at_once));
+        let is_source =
+            |index: usize| jobs.iter().any(|job| job.from == End::There(index) && job.to != End::Here);
+        let mut sides: Vec<Option<Side>> = Vec::new();
+        for (index, errand) in errands.iter().enumerate() {
+            // What all of them need is reached first, or nothing can be done.
+            sides.push(match is_source(index) {
+                true => Some(self.reach(errand).await?),
+                false => None,
+            });
+        }
+        let sides = &sides;
+        let gate = &gate;
+        let in_two_steps = self.args.plan || self.options.mirror;
+        let first = jobs.iter().enumerate().map(|(index, job)| async move {
+            let _turn = gate.acquire().await;
+            if self.stop.is_wanted() {
+                return Err(Failure::new(code::INTERRUPTED, "interrupted"));
+            }
+            let mut own = sides.clone();
+            for end in [job.from, job.to] {
+                if let End::There(at) = end
+                    && own.get(at).is_some_and(Option::is_none)
+                    && let Some(errand) = errands.get(at)
+                    && let Some(place) = own.get_mut(at)
+                {
+                    *place = Some(self.reach(errand).await?);
+                }
+            }
+            let ready = self.ready(job, &own, index).await?;
+            Ok(match in_two_steps {
+                true => Step::Ready(Box::new(ready)),
+                false => Step::Done(Box::new(self.carry(ready, index).await)),
+            })
+        });
+        let steps = together(first).await;
+        let mut outcomes = Vec::new();
+        let mut waiting = Vec::new();
+        for (index, (step, job)) in steps.into_iter().zip(jobs).enumerate() {
+            match step {
+                Ok(Step::Done(report)) => outcomes.push((job.label.clone(), Ok(*report))),
+                Ok(Step::Ready(ready)) => waiting.push((index, job.label.clone(), *ready)),
+                Err(failure) => outcomes.push((job.label.clone(), Err(failure))),
+            }
+        }
+        if self.args.plan {
+            let plans: Vec<_> = waiting.into_iter().map(|(_, label, ready)| (label, ready.plan)).collect();
+            let status = plan_view::print(&plans, self.board.is_json())?;
+            let failed: Vec<_> = outcomes.into_iter().collect();
+            return if failed.is_empty() { Ok(status) } else { self.tell(&failed) };
+        }
+        let plans: Vec<(&String, &Plan)> =
+            waiting.iter().map(|(_, label, ready)| (label, &ready.plan)).collect();
+        self.agree(&plans).await?;
+        let second = waiting.into_iter().map(|(index, label, ready)| async move {
+            let _turn = gate.acquire().await;
+            (label, Ok(self.carry(ready, index).await))
+        });
+        outcomes.extend(together(second).await);
+        self.tell(&outcomes)
+    }
+
+    async fn ready(&self, job: &Job, sides: &[Option<Side>], number: usize) -> Result<Ready, Failure> {
+        let side = |end: End| match end {
+            End::Here => Ok(Side::Here),
+            End::There(at) => sides
+                .get(at)
+                .cloned()
+                .flatten()
+                .ok_or_else(|| Failure::new(code::INTERNAL, "a machine was not reached")),
+        };
+        let (from, to) = (side(job.from)?, side(job.to)?);
+        let destination = Destination::of(&job.destination);
+        let watch = self.board.watch(number);
+        let planned = async {
+            let roots =
+                roots(&from, &job.paths, &to, &destination).await.map_err(|error| Failure::from(&error))?;
+            plan(&from, &to, &roots, &self.options, &*watch).await.map_err(|error| Failure::from(&error))
+        };
+        let plan = tokio::select! {
+            plan = planned => plan?,
+            () = self.stop.wanted() => return Err(Failure::new(code::INTERRUPTED, "interrupted")),
+        };
+        self.board.planned(number, &plan);
+        Ok(Ready { from, to, plan })
+    }
+
+    async fn carry(&self, ready: Ready, number: usize) -> Report {
+        let Ready { from, to, plan } = ready;
+        carry_out(&from, &to, plan, &self.options, self.board.watch(number), self.stop.clone()).await
+    }
+
+    /// Asks before something is removed.
+    async fn agree(&self, plans: &[(&String, &Plan)]) -> Result<(), Failure> {
+        let removals: usize = plans.iter().map(|(_, plan)| plan.removals.len()).sum();
+        if removals == 0 || self.args.yes {
+            return Ok(());
+        }
+        const HINT: &str = "`--plan` lists it, `--yes` removes it without a question";
+        if self.args.connect.no_questions {
+            return Err(Failure::new(code::USAGE, "this removes files, which wants a yes").hint(HINT));
+        }
+        self.board.pause();
+        plan_view::tell_removals(plans)?;
+        let question = format!("Remove {}?", lantern_operations::counted(removals, "file or folder"));
+        // The connections go on meanwhile.
+        let asked = tokio::task::spawn_blocking(move || confirm::agree(&question, HINT)).await;
+        asked.map_err(|_| Failure::new(code::INTERNAL, "the question broke off"))?
+    }
+
+    fn tell(&self, outcomes: &[(String, Result<Report, Failure>)]) -> Result<u8, Failure> {
+        self.board.end();
+        report::tell(outcomes, self.board.is_json())
+    }
+}
+
+enum Step {
+    Ready(Box<Ready>),
+    Done(Box<Report>),
+}
+
+/// Waits for all of them at once; what came of each, in their order.
+async fn together<F: Future>(futures: impl IntoIterator<Item = F>) -> Vec<F::Output> {
+    let mut waiting: Vec<_> = futures.into_iter().map(|future| Some(Box::pin(future))).collect();
+    let mut outcomes: Vec<Option<F::Output>> = waiting.iter().map(|_| None).collect();
+    std::future::poll_fn(|cx| {
+        let mut all = true;
+        for (place, outcome) in waiting.iter_mut().zip(&mut outcomes) {
+            let Some(future) = place else { continue };
+            match future.as_mut().poll(cx) {
+                std::task::Poll::Ready(value) => {
+                    *outcome = Some(value);
+                    *place = None;
+                }
+                std::task::Poll::Pending => all = false,
+            }
+        }
+        if all { std::task::Poll::Ready(()) } else { std::task::Poll::Pending }
+    })
+    .await;
+    outcomes.into_iter().flatten().collect()
+}

@@ -1,0 +1,29 @@
+//! Numbers of messages (draft §3) and names of extensions.
+
+pub(super) const INIT: u8 = 1;
+pub(super) const VERSION: u8 = 2;
+pub(super) const OPEN: u8 = 3;
+pub(super) const CLOSE: u8 = 4;
+pub(super) const READ: u8 = 5;
+pub(super) const WRITE: u8 = 6;
+pub(super) const LSTAT: u8 = 7;
+pub(super) const FSTAT: u8 = 8;
+pub(super) const SETSTAT: u8 = 9;
+pub(super) const FSETSTAT: u8 = 10;
+pub(super) const OPENDIR: u8 = 11;
+pub(super) const READDIR: u8 = 12;
+pub(super) const REMOVE: u8 = 13;
+pub(super) const MKDIR: u8 = 14;
+pub(super) const RMDIR: u8 = 15;
+pub(super) const REALPATH: u8 = 16;
+pub(super) const STAT: u8 = 17;
+pub(super) const RENAME: u8 = 18;
+pub(super) const READLINK: u8 = 19;
+pub(super) const SYMLINK: u8 = 20;
+pub(super) const STATUS: u8 = 101;
+pub(super) const HANDLE: u8 = 102;
+pub(super) const DATA: u8 = 103;
+pub(super) const NAME: u8 = 104;
+pub(super) const ATTRS: u8 = 105;
+pub(super) const EXTENDED: u8 = 200;
+pub(super) const EXTENDED_REPLY: u8 = 201;
