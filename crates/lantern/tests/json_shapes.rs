@@ -168,6 +168,13 @@ fn what_the_guide_promises_is_printed() {
         ("tunnel list", 0, &["tunnel", "list"], 0),
         ("tunnel close", 0, &["tunnel", "close", "lamp-01"], 0),
         ("tunnel add", 1, &["tunnel", "remove", "lamp-01", "page", "--yes"], 0),
+        ("files list", 0, &["files", "list", "lamp-01:"], 0),
+        ("files make-folder", 0, &["files", "make-folder", "lamp-01:/srv/a"], 0),
+        ("files make-folder", 1, &["files", "change", "lamp-01:/srv/a", "--permissions", "750"], 0),
+        ("files move", 0, &["files", "move", "lamp-01:log.txt", "/srv/a/"], 0),
+        ("files make-folder", 3, &["files", "remove", "lamp-01:/srv/a", "--below", "--plan"], 0),
+        ("files make-folder", 2, &["files", "remove", "lamp-01:/srv/a", "--below", "--yes"], 0),
+        ("copy", 4, &["copy", "a.pem", "lamp-01:", "--plan"], 0),
         ("exit-codes", 0, &["exit-codes"], 0),
     ];
     let mut seen = BTreeSet::new();
@@ -220,6 +227,38 @@ fn what_the_guide_promises_is_printed() {
         "`run --expression`, `run --script`",
     ];
     assert!(unseen.iter().all(|row| elsewhere.contains(row)), "{unseen:?}");
+}
+
+/// A copy is told a line at a time, each with the event that the guide names it by.
+#[test]
+fn each_line_of_a_copy_has_its_shape() {
+    let desk = Desk::with_key();
+    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    desk.add(&lit);
+    let folder = desk.folder.path().join("site");
+    std::fs::create_dir(&folder).unwrap();
+    std::fs::write(folder.join("chart"), "x").unwrap();
+    let fifo = std::process::Command::new("mkfifo").arg(folder.join("pipe")).status().unwrap();
+    assert!(fifo.success());
+    lit.lit.put_file("keeper", "/srv/blocked", b"a file where a folder is to be");
+    let row = guide().into_iter().find(|(commands, _)| commands == "`copy`").unwrap().1;
+    let shape_of = |event: &str| match event {
+        "copied" => shapes(&row)[0],
+        "left" => shapes(&row)[1],
+        "failed" => shapes(&row)[2],
+        "end" => shapes(&row)[3],
+        other => panic!("{other}"),
+    };
+    let went = desk.lantern(&["copy", "site", "lamp-01:/srv/", "--json"]).expect(0);
+    let failed = desk.lantern(&["copy", "site/chart", "lamp-01:/etc/lamp/", "--json"]).expect(1);
+    let mut events = BTreeSet::new();
+    for line in went.text().lines().chain(failed.text().lines()) {
+        let value: Value = serde_json::from_str(line).unwrap();
+        let event = value["event"].as_str().unwrap().to_owned();
+        has_shape(&event, line, shape_of(&event));
+        events.insert(event);
+    }
+    assert_eq!(events.into_iter().collect::<Vec<_>>(), ["copied", "end", "failed", "left"]);
 }
 
 /// A failure is told as the guide says, whatever it is about.

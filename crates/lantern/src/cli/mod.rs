@@ -8,6 +8,7 @@ pub(crate) mod connect;
 pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod doctor;
+pub(crate) mod files;
 pub(crate) mod forward;
 pub(crate) mod global;
 pub(crate) mod keeper;
@@ -121,6 +122,13 @@ pub(crate) enum Command {
     Run(run::RunArgs),
     /// Copy files to machines, from machines, and between them
     Copy(copy::CopyArgs),
+    /// Look at files on machines, and move, remove and change them
+    #[command(subcommand)]
+    #[command(after_help = "Examples:
+  lantern files list lamp-01:/srv
+  lantern files show lamp-01:/etc/lamp/lamp.conf
+  lantern files remove lamp-01:/srv/old --below")]
+    Files(files::FilesCommand),
     /// Open tunnels to what only machines reach, and keep them up
     #[command(subcommand)]
     #[command(after_help = "Examples:

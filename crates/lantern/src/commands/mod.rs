@@ -12,6 +12,7 @@ mod display;
 pub(crate) mod doctor;
 mod errand;
 mod feed;
+pub(crate) mod files;
 mod forwarding;
 pub(crate) mod keeper;
 pub(crate) mod key;
@@ -20,6 +21,7 @@ pub(crate) mod machine;
 pub(crate) mod manual;
 mod mending;
 mod pick;
+mod places;
 mod power_shell;
 pub(crate) mod profile;
 pub(crate) mod run;
@@ -59,6 +61,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Shell(args) => shell::run(&args, global),
         Command::Run(args) => run::run(&args, global),
         Command::Copy(args) => copy::run(&args, global),
+        Command::Files(command) => files::run(&command, global),
         Command::Tunnel(command) => tunnel::run(command, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),
         Command::Manual(args) => manual::run(&args).map(|()| 0),
@@ -74,7 +77,7 @@ fn exit_codes(json: bool) -> Result<(), Failure> {
         return output::print_json(&codes);
     }
     let success = ["0".into(), "success; for `run` and `shell`, the remote status is passed on".into()];
-    let found = ["1".into(), "`key audit`, `trust audit`, `check` or `doctor` found something".into()];
+    let found = ["1".into(), "`key audit`, `trust audit`, `check` or `doctor` found something; `copy` or `files` left something out".into()];
     let ours = code::TABLE.map(|(code, meaning)| [code.to_string().into(), meaning.into()]);
     output::print(&output::table(&["CODE", "MEANING"], [success, found].into_iter().chain(ours)))
 }

@@ -8,6 +8,7 @@ pub(crate) mod copy;
 pub(crate) mod display;
 pub(crate) mod explain;
 pub(crate) mod failure;
+pub(crate) mod file_list;
 pub(crate) mod files;
 pub(crate) mod fit;
 pub(crate) mod flags_view;

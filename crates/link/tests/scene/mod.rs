@@ -23,6 +23,7 @@ use lantern_ssh::{
 use tokio::io::{DuplexStream, duplex};
 use tokio::sync::mpsc;
 
+#[allow(unused_imports)] // Each test file uses its part of this.
 pub use polls::poll_times;
 
 /// What a test has the machine do beside what it always does.

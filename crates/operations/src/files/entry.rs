@@ -9,6 +9,8 @@ pub struct Entry {
     pub name: Vec<u8>,
     /// What is known.
     pub attributes: Attributes,
+    /// What the server writes of it for people to read: empty here, and what it likes there.
+    pub line: Vec<u8>,
 }
 
 impl Entry {

@@ -52,7 +52,7 @@ pub(super) fn list(path: &Path) -> io::Result<Vec<Entry>> {
     let entry = |entry: io::Result<fs::DirEntry>| {
         let entry = entry?;
         let attributes = attributes(&entry.metadata()?);
-        Ok(Entry { name: entry.file_name().as_bytes().to_vec(), attributes })
+        Ok(Entry { name: entry.file_name().as_bytes().to_vec(), attributes, line: Vec::new() })
     };
     // What goes while the folder is read is not in it.
     let is_there =

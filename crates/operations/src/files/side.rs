@@ -94,7 +94,8 @@ impl Side {
             Self::There(Machine { files, .. }) => {
                 let mut entries = Vec::new();
                 for entry in files.list(path).await? {
-                    let mut entry = Entry { name: entry.name, attributes: entry.attributes };
+                    let lantern_ssh::sftp::NameEntry { name, line, attributes } = entry;
+                    let mut entry = Entry { name, attributes, line };
                     if entry.kind() == FileKind::Unknown {
                         // Few servers leave out what a name stands for.
                         let path = super::paths::join(path, &entry.name);

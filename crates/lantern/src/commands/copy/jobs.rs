@@ -1,14 +1,13 @@
 //! From what was typed to what is copied between which machines.
 
-use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 
-use lantern_book::{Home, MachineBook, select};
-use lantern_operations::files::{Location, LocationError, join};
+use lantern_book::Home;
+use lantern_operations::files::{Location, join};
 
 use crate::cli::copy::CopyArgs;
-use crate::cli::one_off::OneOffArgs;
 use crate::commands::errand::Errand;
+use crate::commands::places::{location, machines};
 use crate::screen::failure::{Failure, code};
 
 /// One end of a copy: here, or one of the machines by its place among them.
@@ -53,32 +52,11 @@ fn usage(words: impl Into<String>) -> Failure {
     Failure::new(code::USAGE, words)
 }
 
-fn location(text: &OsString) -> Result<Location, Failure> {
-    Location::parse(text).map_err(|error| {
-        let failure = usage(format!("{}: {error}", text.to_string_lossy()));
-        match error {
-            LocationError::Empty => failure,
-            _ => failure.hint("a file here whose name has a colon: ./NAME"),
-        }
-    })
-}
-
-/// The machines that a word means, each with a way to it; whether they are several by nature.
-fn machines(home: &Home, args: &CopyArgs, word: &str) -> Result<(Vec<Errand>, bool), Failure> {
-    let of_one = |name: &str| Errand::of(home, Some(name), &OneOffArgs::default(), &args.connect);
-    let is_selection = !word.contains("://") && (word.starts_with('@') || word.contains(['*', '?', ',']));
-    if !is_selection {
-        return Ok((vec![of_one(word)?], false));
-    }
-    let names = select(&MachineBook::load(home)?, &[word.to_owned()], &args.but.except)?;
-    Ok((names.iter().map(|name| of_one(name)).collect::<Result<_, _>>()?, true))
-}
-
 /// Understands what was typed.
 pub(super) fn task(home: &Home, args: &CopyArgs) -> Result<Task, Failure> {
     let Some((to, from)) = args.places.split_last() else { return Err(usage("nothing to copy")) };
     let to = location(to)?;
-    let from = from.iter().map(location).collect::<Result<Vec<_>, _>>()?;
+    let from = from.iter().map(|text| location(text)).collect::<Result<Vec<_>, _>>()?;
     let is_stream = |location: &Location| *location == Location::Stream;
     if from.iter().any(is_stream) || is_stream(&to) {
         return stream(home, args, from, to);
@@ -115,7 +93,7 @@ fn to_here(
     let (mut errands, mut jobs) = (Vec::new(), Vec::new());
     let many = there.len() > 1;
     for (word, paths) in there {
-        let (found, by_nature) = machines(home, args, &word)?;
+        let (found, by_nature) = machines(home, &word, &args.but, &args.connect)?;
         for errand in found {
             let label = errand.target.name.clone();
             // One folder for each machine, or they would write over each other's.
@@ -142,7 +120,7 @@ fn to_there(
     let (mut errands, mut jobs) = (Vec::new(), Vec::new());
     let mut sources = Vec::new();
     for (word, paths) in there {
-        let (mut found, by_nature) = machines(home, args, &word)?;
+        let (mut found, by_nature) = machines(home, &word, &args.but, &args.connect)?;
         if by_nature {
             return Err(usage("files of several machines cannot go to others in one command")
                 .hint("copy them here first, or one machine after the other"));
@@ -153,7 +131,7 @@ fn to_there(
     if !here.is_empty() {
         sources.push((End::Here, here));
     }
-    let (found, _) = machines(home, args, machine)?;
+    let (found, _) = machines(home, machine, &args.but, &args.connect)?;
     for errand in found {
         let label = errand.target.name.clone();
         // The same machine at both ends is reached once.
@@ -174,7 +152,7 @@ fn to_there(
 }
 
 fn stream(home: &Home, args: &CopyArgs, from: Vec<Location>, to: Location) -> Result<Task, Failure> {
-    let one = |machine: &str| match machines(home, args, machine)? {
+    let one = |machine: &str| match machines(home, machine, &args.but, &args.connect)? {
         (mut found, false) => found.pop().ok_or_else(|| usage("no machine")),
         _ => Err(usage("a stream is of one machine")),
     };

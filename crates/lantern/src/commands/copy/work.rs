@@ -8,13 +8,13 @@ use lantern_operations::copy::{
     CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Stop, carry_out, copy_in, copy_out, plan,
     roots,
 };
-use lantern_operations::files::{Machine, Side};
+use lantern_operations::files::Side;
 use tokio::sync::Semaphore;
 
 use super::jobs::{End, Job, Task};
 use crate::cli::copy::CopyArgs;
-use crate::commands::connecting::connect;
 use crate::commands::errand::Errand;
+use crate::commands::places::reach;
 use crate::screen::copy::board::Board;
 use crate::screen::copy::{plan as plan_view, report};
 use crate::screen::failure::{Failure, code};
@@ -79,11 +79,8 @@ impl Worker<'_> {
         }
     }
 
-    /// Reaches a machine, and begins to talk about files.
     async fn reach(&self, errand: &Errand) -> Result<Side, Failure> {
-        let remote = connect(self.home, &errand.target, &errand.options, self.ask).await?;
-        let machine = Machine::of(remote).await.map_err(|fault| Failure::from(&fault))?;
-        Ok(Side::There(machine))
+        reach(self.home, errand, self.ask).await
     }
 
     async fn files(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {

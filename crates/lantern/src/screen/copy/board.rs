@@ -22,6 +22,8 @@ const PATIENCE: Duration = Duration::from_secs(1);
 const PACE: Duration = Duration::from_millis(150);
 /// Most files that have a line.
 const MOST_LINES: usize = 8;
+/// Width from which on sizes are told beside names, in columns.
+const WIDE: usize = 40;
 /// Width where the terminal does not say, in columns.
 const USUAL_WIDTH: usize = 80;
 
@@ -234,7 +236,9 @@ fn picture(state: &State, columns: usize) -> String {
             (_, 0) => bytes(active.done),
             (_, all) => format!("{:>3} %", (active.done.min(all) as f64 / all as f64 * 100.0) as u64),
         };
-        let of = if active.bytes > 0 { format!("  of {}", bytes(active.bytes)) } else { String::new() };
+        // Where there is little room, the name matters more.
+        let tells_size = active.bytes > 0 && columns >= WIDE;
+        let of = if tells_size { format!("  of {}", bytes(active.bytes)) } else { String::new() };
         let end = format!("{far}{of}");
         put_line(&mut text, &active.path, &end, room);
     }
@@ -256,7 +260,7 @@ fn picture(state: &State, columns: usize) -> String {
 /// A path on the left, as much of its end as there is room for, and how far it is on the right.
 fn put_line(text: &mut String, path: &str, end: &str, room: usize) {
     let path = Fit::line(path);
-    let room = room.saturating_sub(2 + 2 + width(end)).max(8);
+    let room = room.saturating_sub(2 + 2 + width(end)).max(4);
     let mut name = path.as_str();
     let mut cut = "";
     while width(name) + cut.len().min(1) > room {

@@ -1,0 +1,87 @@
+//! Places of files as they are typed: which machines they are on, and how those are reached.
+
+use std::ffi::OsStr;
+
+use lantern_book::{Home, MachineBook, select};
+use lantern_operations::files::{Location, LocationError, Machine, Side};
+
+use crate::cli::connect::ConnectArgs;
+use crate::cli::machine::selection::ExceptArgs;
+use crate::cli::one_off::OneOffArgs;
+use crate::commands::connecting::connect;
+use crate::commands::errand::Errand;
+use crate::screen::failure::{Failure, code};
+use crate::terminal::ask::TerminalAsk;
+
+/// Where a text says that a file is.
+///
+/// # Errors
+/// It makes no sense.
+pub(super) fn location(text: &OsStr) -> Result<Location, Failure> {
+    Location::parse(text).map_err(|error| {
+        let failure = Failure::new(code::USAGE, format!("{}: {error}", text.to_string_lossy()));
+        match error {
+            LocationError::Empty => failure,
+            _ => failure.hint("a file here whose name has a colon: ./NAME"),
+        }
+    })
+}
+
+/// The machines that a word means, each with a way to it; whether they are several by nature.
+///
+/// # Errors
+/// There are none.
+pub(super) fn machines(
+    home: &Home,
+    word: &str,
+    but: &ExceptArgs,
+    connect: &ConnectArgs,
+) -> Result<(Vec<Errand>, bool), Failure> {
+    let of_one = |name: &str| Errand::of(home, Some(name), &OneOffArgs::default(), connect);
+    let is_selection = !word.contains("://") && (word.starts_with('@') || word.contains(['*', '?', ',']));
+    if !is_selection {
+        return Ok((vec![of_one(word)?], false));
+    }
+    let names = select(&MachineBook::load(home)?, &[word.to_owned()], &but.except)?;
+    Ok((names.iter().map(|name| of_one(name)).collect::<Result<_, _>>()?, true))
+}
+
+/// A path on a machine, and the way to that.
+pub(super) struct Place {
+    pub(super) errand: Errand,
+    pub(super) path: Vec<u8>,
+}
+
+/// The places on machines that texts mean, in their order.
+///
+/// # Errors
+/// One is none, or is on this computer.
+pub(super) fn places<T: AsRef<OsStr>>(
+    home: &Home,
+    texts: &[T],
+    but: &ExceptArgs,
+    connect: &ConnectArgs,
+) -> Result<Vec<Place>, Failure> {
+    let mut all = Vec::new();
+    for text in texts {
+        let text = text.as_ref();
+        let Location::There { machine, path } = location(text)? else {
+            let shown = text.to_string_lossy();
+            return Err(Failure::new(code::USAGE, format!("{shown} is on no machine"))
+                .hint("a place on a machine is MACHINE:PATH, as lamp-01:/srv/"));
+        };
+        let (errands, _) = machines(home, &machine, but, connect)?;
+        all.extend(errands.into_iter().map(|errand| Place { errand, path: path.clone() }));
+    }
+    Ok(all)
+}
+
+/// Reaches a machine, and begins to talk about files.
+///
+/// # Errors
+/// The step that failed.
+pub(super) async fn reach(home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<Side, Failure> {
+    let remote = connect(home, &errand.target, &errand.options, ask).await?;
+    let machine = Machine::of(remote).await.map_err(|fault| Failure::from(&fault))?;
+    Ok(Side::There(machine))
+}
