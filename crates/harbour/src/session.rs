@@ -12,6 +12,8 @@ use crate::holdings::Holdings;
 use crate::system::{Exit, Program, ProgramIo, Progress, Sftp, Shell, Surroundings, start};
 use crate::{FilesSpec, MachineSpec};
 
+/// The command that has the shell read a script from its input.
+const SCRIPT_READER: &[u8] = b"exec /bin/sh -s";
 /// Input kept for a program that does not read, in bytes; beyond it the window does not open again.
 const INPUT_HIGH_WATER: usize = 256 * 1024;
 
@@ -66,6 +68,10 @@ impl Session {
                 true
             }
             SessionRequest::Shell if self.program.is_none() => {
+                self.program = Some(Box::new(Shell::new()));
+                true
+            }
+            SessionRequest::Exec(command) if self.program.is_none() && command == SCRIPT_READER => {
                 self.program = Some(Box::new(Shell::new()));
                 true
             }

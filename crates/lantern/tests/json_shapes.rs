@@ -225,6 +225,9 @@ fn what_the_guide_promises_is_printed() {
         "`machine export`",
         "`doctor`",
         "`run --expression`, `run --script`",
+        "`run` on many machines",
+        "`run --plan`",
+        "`run --history`",
     ];
     assert!(unseen.iter().all(|row| elsewhere.contains(row)), "{unseen:?}");
 }
@@ -259,6 +262,30 @@ fn each_line_of_a_copy_has_its_shape() {
         events.insert(event);
     }
     assert_eq!(events.into_iter().collect::<Vec<_>>(), ["copied", "end", "failed", "left"]);
+}
+
+/// So is what comes of many machines, and what is kept of it.
+#[test]
+fn each_line_of_a_run_on_many_has_its_shape() {
+    let desk = Desk::with_key();
+    let lit = light(machine("lamp-01", &desk.public_key("harbour")));
+    desk.add(&lit);
+    let row = |of: &str| guide().into_iter().find(|(commands, _)| commands.contains(of)).unwrap().1;
+    let many = row("on many machines");
+    let went = desk.lantern(&["run", "lamp-0*", "--json", "--", "hostname"]).expect(0);
+    let mut met = BTreeSet::new();
+    for line in went.text().lines() {
+        let value: Value = serde_json::from_str(line).unwrap();
+        let event = value["event"].as_str().unwrap().to_owned();
+        let at = ["line", "machine", "end"].iter().position(|known| *known == event).unwrap();
+        has_shape(&event, line, shapes(&many)[at]);
+        met.insert(event);
+    }
+    assert_eq!(met.len(), 3, "{met:?}");
+    let plan = desk.lantern(&["run", "lamp-01", "--plan", "--json", "--", "hostname"]).expect(0);
+    has_shape("run --plan", plan.text(), shapes(&row("run --plan"))[0]);
+    let history = desk.lantern(&["run", "--history", "--json"]).expect(0);
+    has_shape("run --history", history.text(), shapes(&row("run --history"))[0]);
 }
 
 /// A failure is told as the guide says, whatever it is about.

@@ -20,6 +20,7 @@
 //! - [`prepare`]: scripts that are pasted on a machine's console, so that it can be reached.
 //! - [`tunnel`]: tunnels, kept up, and what is behind them.
 //! - [`remoting`]: a text that is to run in a session of PowerShell, as a pipeline; what is given to it; what its end means.
+//! - [`many`]: the same on many machines.
 //! - [`demo`]: the sample book and the story that is told with it.
 
 mod at_once;
@@ -41,6 +42,7 @@ pub mod key_audit;
 mod key_search;
 pub mod login;
 mod login_clues;
+pub mod many;
 pub mod place;
 pub mod prepare;
 mod quoted;

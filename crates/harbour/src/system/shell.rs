@@ -106,6 +106,8 @@ impl Program for Shell {
             let mut words = line.split_whitespace();
             match words.next() {
                 None => Self::prompt(io),
+                // A remark.
+                Some(word) if word.starts_with('#') => Self::prompt(io),
                 Some("exit") => {
                     let status = words.next().and_then(|word| word.parse().ok()).unwrap_or(self.last_status);
                     return Progress::Ended(Exit::Status(status));

@@ -16,6 +16,7 @@ pub(crate) mod keeper_unit;
 pub(crate) mod key;
 pub(crate) mod machine;
 pub(crate) mod manual;
+pub(crate) mod many;
 pub(crate) mod one_off;
 pub(crate) mod open;
 pub(crate) mod profile;
@@ -118,7 +119,7 @@ pub(crate) enum Command {
     Doctor(doctor::DoctorArgs),
     /// Open an interactive session
     Shell(shell::ShellArgs),
-    /// Run a command on a machine
+    /// Run a command on a machine, or on many at once
     Run(run::RunArgs),
     /// Copy files to machines, from machines, and between them
     Copy(copy::CopyArgs),

@@ -6,6 +6,7 @@ use clap::Args;
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::forward::ForwardArgs;
+use crate::cli::many::ManyArgs;
 use crate::cli::one_off::OneOffArgs;
 use crate::cli::task::{ConfigurationArgs, TaskArgs};
 
@@ -17,6 +18,9 @@ use crate::cli::task::{ConfigurationArgs, TaskArgs};
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
   lantern run lamp-01 --display -- xclock
+  lantern run @coast -- uptime                 many machines; those that say the same together
+  lantern run 'lamp-*' --script tidy.sh --first 1
+  lantern run --again failed
   lantern run chart-room -- ipconfig /all
   lantern run chart-room --interpreter -- 'dir C:\\logs'
   lantern run chart-room --expression 'Get-Service lamp-control'
@@ -31,7 +35,15 @@ lantern's go before the command.
 On Windows the words are a program and its arguments, each of which arrives as it is; the
 command interpreter, with its built-ins, pipes and variables, reads a string with --interpreter.
 
-A session of PowerShell runs a text (--script, --expression), over WinRM: the machine formats
+A script (--script) goes to the machine as the input of the program that its first line names, a
+shell of POSIX where it names none, and is left nowhere.
+
+On many machines, a table shows how far each is, and those that ended alike and said the same are
+told together; where the output is no terminal, each line has its machine in front. Ctrl-C begins
+no more machines, twice ends those that run. The exit code is 0 when all succeeded, 1 when some
+did not, and one of lantern's own when none could be reached.
+
+On Windows, a session of PowerShell runs a text (--script, --expression), over WinRM: the machine formats
 what comes out as text, or it comes as objects, one a line (--json). Standard input goes into
 its pipeline, line by line, where the text has a use for it. Its status is that of its `exit`,
 1 where an error ended it, else 0. Ctrl-C stops the pipeline.
@@ -42,13 +54,13 @@ a loop which reads its list from one goes on; for a list from a pipe, say --no-i
 Its exit status is passed on; a signal that ended it becomes 128 and its number. Ctrl-C sends it
 the signal INT; a second one ends lantern (exit code 252).")]
 pub(crate) struct RunArgs {
-    /// A machine: a name in the book, or user@address:port
-    #[arg(required_unless_present = "paste", add = crate::cli::completing::machines())]
+    /// A machine: a name in the book, or user@address:port; or many: names, globs, @tags, comma-separated
+    #[arg(required_unless_present_any = ["paste", "again", "history"], add = crate::cli::completing::selection())]
     pub(crate) machine: Option<OsString>,
     /// The command: its words behind --, or a line for the machine's own shell
     #[arg(
         trailing_var_arg = true,
-        required_unless_present_any = ["paste", "script", "expression"],
+        required_unless_present_any = ["paste", "script", "expression", "again", "history"],
         value_name = "COMMAND"
     )]
     pub(crate) command: Vec<OsString>,
@@ -67,6 +79,8 @@ pub(crate) struct RunArgs {
     pub(crate) task: TaskArgs,
     #[command(flatten)]
     pub(crate) configuration: ConfigurationArgs,
+    #[command(flatten)]
+    pub(crate) many: ManyArgs,
     /// Whether -- stood before the command.
     #[arg(skip)]
     pub(crate) is_behind_dashes: bool,

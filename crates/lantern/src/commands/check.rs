@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use lantern_book::{Home, MachineBook, select};
 use lantern_keeper::Recalling;
-use lantern_link::{Answer, Answering, Ask, LinkError, Question};
+use lantern_link::{Ask, LinkError};
 use lantern_operations::Target;
 use lantern_operations::check::{Account, CheckError, CheckOptions, Mend, Progress, check_many, check_one};
 use tokio::signal::unix::{Signal, SignalKind};
@@ -12,13 +12,15 @@ use tokio::sync::mpsc;
 
 use super::connecting::asking;
 use super::errand::Errand;
+use super::for_many::ForMany;
 use super::sharing::sharing_among_many;
 use super::{block_on, mending, watch};
 use crate::cli::check::CheckArgs;
 use crate::cli::global::Global;
 use crate::cli::settings;
-use crate::screen::check::{live, report};
+use crate::screen::check::report;
 use crate::screen::failure::{Failure, code};
+use crate::screen::machine_lines::{PACE, State, Table};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::modes;
@@ -135,16 +137,11 @@ async fn one(
     }
 }
 
-/// Nobody is asked for many machines. A password that was handed over is for those that nothing else opens; where keys do, it is not at hand.
-#[derive(Clone)]
-struct ForMany(Arc<TerminalAsk>);
-
-impl Ask for ForMany {
-    fn ask(&self, question: Question) -> Answering {
-        match question {
-            Question::Password { .. } => self.0.ask(question),
-            _ => Box::pin(std::future::ready(Answer::NoOne)),
-        }
+/// What has become of a machine.
+fn state_of(progress: &Progress<'_>) -> State {
+    match progress {
+        Progress::At(stage) => State::At(stage.name().to_owned()),
+        Progress::Done(account) => State::Done(account.severity(), report::state(account).0),
     }
 }
 
@@ -156,16 +153,15 @@ async fn many(
     ask: TerminalAsk,
     quiet: bool,
 ) -> Result<Vec<Account>, Failure> {
-    let ask = ForMany(Arc::new(ask.unattended()));
-    ask.0.remember();
+    let ask = ForMany::of(&ask);
     let recalling = Recalling::new(home, ask).without_keeper(options.reach.agents.is_empty());
     let (sender, mut changes) = mpsc::unbounded_channel();
     let on_progress = move |index: usize, progress: Progress<'_>| {
-        let _ = sender.send((index, live::State::of(&progress)));
+        let _ = sender.send((index, state_of(&progress)));
     };
     let mut walks =
         std::pin::pin!(check_many(home, names, options, Arc::new(recalling.clone()), on_progress));
-    let mut table = live::Table::start(names, quiet, modes::size);
+    let mut table = Table::start("checked", names, quiet, modes::size);
     let mut interrupts = interruptions()?;
     loop {
         tokio::select! {
@@ -181,7 +177,7 @@ async fn many(
                 return Ok(accounts);
             }
             // What came in quick succession is drawn when it has come to rest.
-            () = tokio::time::sleep(live::PACE) => table.draw(),
+            () = tokio::time::sleep(PACE) => table.draw(),
         }
     }
 }

@@ -2,11 +2,12 @@
 
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_book::Home;
+use lantern_book::{Home, Protocol};
 use lantern_link::{Answer, Answering, Ask, CommandWords, News, ProcessEnd, Program, Remote, Runs, Start};
 use lantern_operations::ReachOptions;
 use lantern_operations::display::Windows;
@@ -17,7 +18,7 @@ use tokio::time::timeout;
 use tracing::debug;
 
 use super::session::{environment, exit_status, next_question, tell_rotations};
-use super::{block_on, display, second_hop, task, watch};
+use super::{block_on, display, many, second_hop, task, watch};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
@@ -38,29 +39,60 @@ const READER_GONE: u8 = 128 + 13;
 const GRACE: Duration = Duration::from_secs(2);
 
 pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
+    if many::is_wanted(args) {
+        return many::run(args, global);
+    }
     let said = args.configuration.configuration.is_some() && !args.task.is_some();
     let option = args.task.option_without_text().or(said.then_some("--configuration"));
     if let Some(option) = option {
         return Err(Failure::new(code::USAGE, format!("{option} goes with a text that is to run"))
             .hint("lantern run MACHINE --expression TEXT"));
     }
-    if args.task.is_some() {
-        if !args.command_words().is_empty() || args.interpreter {
-            return Err(Failure::new(code::USAGE, "a text that is to run takes no command beside it")
-                .hint("values for it: --argument NAME=VALUE"));
-        }
-        return task::run(args, global);
+    if args.task.is_some() && (!args.command_words().is_empty() || args.interpreter) {
+        return Err(Failure::new(code::USAGE, "a text that is to run takes no command beside it")
+            .hint("values for it: --argument NAME=VALUE"));
     }
     let home = settings::home(global)?;
-    let words = command(args)?;
+    let words = if args.task.is_some() { None } else { Some(command(args)?) };
     let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
     let machine = machine.map(|machine| machine.to_string_lossy().into_owned());
     let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
+    let Some(words) = words else {
+        return match &args.task.script {
+            Some(file) if errand.target.protocol == Protocol::Ssh => script(args, &home, &errand, file),
+            _ => task::run(args, global, &home, &errand),
+        };
+    };
+    execute(args, &home, &errand, &words, None)
+}
+
+/// A script, as the input of the program that reads it.
+fn script(args: &RunArgs, home: &Home, errand: &Errand, file: &Path) -> Result<u8, Failure> {
+    if args.input || !args.task.arguments.is_empty() || args.task.input_json || args.task.strict {
+        return Err(Failure::new(
+            code::USAGE,
+            "over SSH a script runs as it is: it takes the place of the input",
+        )
+        .hint("lantern run MACHINE --script FILE"));
+    }
+    let script = many::read_script(file)?;
+    let words = CommandWords::line(script.reader().to_owned());
+    execute(args, home, errand, &words, Some(script.text))
+}
+
+fn execute(
+    args: &RunArgs,
+    home: &Home,
+    errand: &Errand,
+    words: &CommandWords,
+    script: Option<Bytes>,
+) -> Result<u8, Failure> {
     let (target, options) = (&errand.target, &errand.options);
     let ask = asking(&args.connect)?;
-    let takes_input = if std::io::stdin().is_terminal() { args.input } else { !args.no_input };
+    let has_input = if std::io::stdin().is_terminal() { args.input } else { !args.no_input };
+    let takes_input = has_input && script.is_none();
     let status = block_on(async {
-        let forwards = Forwards::of(&args.forward, &home, target).await?;
+        let forwards = Forwards::of(&args.forward, home, target).await?;
         let program = Program {
             runs: Runs::Command(words.clone()),
             environment: environment(&target.session),
@@ -70,8 +102,9 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
         };
         let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
         let options = ReachOptions { forwards_agent, opens, ..options.clone() };
-        let (remote, recalling) = connect_recalling(&home, target, &options, &ask).await?;
-        let outcome = match Execution::start(&remote, takes_input, program, forwards, ask.clone()).await {
+        let (remote, recalling) = connect_recalling(home, target, &options, &ask).await?;
+        let input = Given { typed: takes_input, script };
+        let outcome = match Execution::start(&remote, input, program, forwards, ask.clone()).await {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
         };
@@ -79,13 +112,13 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
         remote.close().await;
         match outcome {
             Ok(status) => {
-                second_hop::explain(target, &words, status);
+                second_hop::explain(target, words, status);
                 Ok(status)
             }
             Err(failure) => Err(forget_if_refused(&recalling, target, failure).await),
         }
     })?;
-    errand.keep(&home, &ask)?;
+    errand.keep(home, &ask)?;
     Ok(status)
 }
 
@@ -98,7 +131,8 @@ pub(super) async fn interpreter(home: &Home, errand: &Errand, ask: &TerminalAsk)
         Program { runs: Runs::Command(words), environment, terminal: None, agent: false, display: None };
     let (remote, recalling) = connect_recalling(home, target, &errand.options, ask).await?;
     let forwards = Forwards::default();
-    let outcome = match Execution::start(&remote, true, program, forwards, ask.clone()).await {
+    let input = Given { typed: true, script: None };
+    let outcome = match Execution::start(&remote, input, program, forwards, ask.clone()).await {
         Ok(execution) => execution.finish().await,
         Err(failure) => Err(failure),
     };
@@ -129,6 +163,14 @@ fn command(args: &RunArgs) -> Result<CommandWords, Failure> {
     Ok(CommandWords { words, each_as_is: args.is_behind_dashes, by_interpreter: args.interpreter })
 }
 
+/// What a command is given.
+struct Given {
+    /// What comes on our standard input.
+    typed: bool,
+    /// A script, in place of that.
+    script: Option<Bytes>,
+}
+
 /// A command under way.
 struct Execution<'a> {
     remote: &'a Remote,
@@ -151,7 +193,7 @@ struct Execution<'a> {
 impl<'a> Execution<'a> {
     async fn start(
         remote: &'a Remote,
-        takes_input: bool,
+        given: Given,
         mut program: Program,
         forwards: Forwards,
         ask: TerminalAsk,
@@ -159,11 +201,14 @@ impl<'a> Execution<'a> {
         let Granted { questions, windows } = forwards.grant(remote, &mut program)?;
         let is_terminal = std::io::stdin().is_terminal();
         // Where standard input is the terminal, two would read from it.
-        let typed_here = takes_input && is_terminal;
+        let typed_here = given.typed && is_terminal;
         let (process, start) = remote.start(program).await?;
         let mut pipes = Pipes::new(process);
-        let input = takes_input.then(Input::start);
-        if !takes_input {
+        let input = given.typed.then(Input::start);
+        if let Some(script) = given.script {
+            pipes.input(script);
+        }
+        if !given.typed {
             pipes.end_of_input();
         }
         Ok(Self {

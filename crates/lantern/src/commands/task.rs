@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use bytes::Bytes;
-use lantern_book::Protocol;
+use lantern_book::{Home, Protocol};
 use lantern_link::{RemoteSession, SessionOptions};
 use lantern_operations::Target;
 use lantern_operations::remoting::{self, Outcome, Task, has_formatter};
@@ -19,7 +19,6 @@ use super::session::{patiently, wide};
 use crate::cli::forward::ForwardArgs;
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
-use crate::cli::settings;
 use crate::commands::connecting::asking;
 use crate::commands::errand::Errand;
 use crate::screen::failure::{Failure, code};
@@ -37,11 +36,7 @@ const QUIET: Duration = Duration::from_secs(5);
 /// Exit status of a program whose reader went away: 128 and SIGPIPE, as shells have it.
 const READER_GONE: u8 = 128 + 13;
 
-pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
-    let home = settings::home(global)?;
-    let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
-    let machine = machine.map(|machine| machine.to_string_lossy().into_owned());
-    let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
+pub(super) fn run(args: &RunArgs, global: &Global, home: &Home, errand: &Errand) -> Result<u8, Failure> {
     let target = &errand.target;
     if target.protocol != Protocol::Winrm {
         return Err(not_winrm(target));
@@ -55,7 +50,7 @@ pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     };
     let ask = asking(&args.connect)?;
     let status = block_on(async {
-        let (remote, recalling) = connect_recalling(&home, target, &errand.options, &ask).await?;
+        let (remote, recalling) = connect_recalling(home, target, &errand.options, &ask).await?;
         let outcome = async {
             // Only now: who waits for a password has nothing to give yet.
             let feed = feed(args, &task).await?;
@@ -75,7 +70,7 @@ pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
             Err(failure) => Err(forget_if_refused(&recalling, target, failure).await),
         }
     })?;
-    errand.keep(&home, &ask)?;
+    errand.keep(home, &ask)?;
     Ok(status)
 }
 

@@ -25,11 +25,20 @@ impl From<KeeperError> for Failure {
 impl From<OperationError> for Failure {
     fn from(error: OperationError) -> Self {
         match error {
+            OperationError::Logins(error) => error.into(),
+            error => (&error).into(),
+        }
+    }
+}
+
+impl From<&OperationError> for Failure {
+    fn from(error: &OperationError) -> Self {
+        match error {
             OperationError::Reach(error) => error.into(),
             OperationError::Link(error) => error.into(),
-            OperationError::Logins(error) => error.into(),
             OperationError::Book(error) => error.into(),
-            error @ OperationError::Key { .. } => Self::new(code::INTERNAL, chain(&error)),
+            OperationError::Logins(error) => Self::new(code::SESSION, chain(error)),
+            OperationError::Key { .. } => Self::new(code::INTERNAL, chain(error)),
         }
     }
 }
@@ -144,16 +153,22 @@ pub(crate) fn explained(failure: Failure, is_final: bool) -> Explained {
 
 impl From<LinkError> for Failure {
     fn from(error: LinkError) -> Self {
+        (&error).into()
+    }
+}
+
+impl From<&LinkError> for Failure {
+    fn from(error: &LinkError) -> Self {
         if let LinkError::Elsewhere(explained) = error {
-            return (*explained).into();
+            return (**explained).clone().into();
         }
-        let code = code_of(&error);
-        let is_refusal = match &error {
+        let code = code_of(error);
+        let is_refusal = match error {
             LinkError::Auth(_) => true,
             LinkError::Winrm(failure) => failure.is_refusal(),
             _ => false,
         };
-        let failure = Self { is_refusal, ..Self::new(code, chain(&error)) };
+        let failure = Self { is_refusal, ..Self::new(code, chain(error)) };
         match error {
             LinkError::NameNotFound { .. } => {
                 failure.hint("check the spelling; an IP address works without a name")
@@ -187,7 +202,7 @@ impl From<LinkError> for Failure {
             LinkError::Unanswered { .. } => failure
                 .hint("the login worked; what the machine runs for that user hangs, or it is overloaded")
                 .hint("`--login-limit SECONDS` waits longer"),
-            LinkError::Trust(trust) => with_trust(failure, *trust),
+            LinkError::Trust(trust) => with_trust(failure, trust),
             LinkError::Auth(auth) => {
                 let mut failure = failure;
                 if let Some(reason) = &auth.ended {
@@ -203,7 +218,7 @@ impl From<LinkError> for Failure {
                 failure.details.extend(tried(&auth.report));
                 // Where more is known, whoever knows it says more.
                 let clues = LoginClues { has_keys: true, same_host: None };
-                with_advice(failure, advise(&auth, None, &clues, &auth.machine, Typed::Shell))
+                with_advice(failure, advise(auth, None, &clues, &auth.machine, Typed::Shell))
             }
             LinkError::Proxy { source: ProxyError::LoginWanted | ProxyError::LoginRefused, .. } => failure
                 .hint("name the user in the proxy's URI (http://user@address:port); the password is asked for, or read with --proxy-password-from"),
@@ -217,18 +232,18 @@ impl From<LinkError> for Failure {
                 )),
             },
             LinkError::Gateway { gateway, source } => {
-                let inner = Self::from(*source);
+                let inner = Self::from(&**source);
                 let mut failure = inner;
                 failure.headline = format!("at the gateway {gateway}: {}", failure.headline);
                 failure
             }
             LinkError::Exposed { path, .. } => failure
-                .hint(format!("chmod 600 {}", quoted(&path)))
+                .hint(format!("chmod 600 {}", quoted(path)))
                 .hint("if somebody may have copied it, a new key is better: lantern key new NAME")
                 .hint("`--anyway` uses it as it is, this once"),
             LinkError::Winrm(error) => {
                 let machine = error.machine().unwrap_or("MACHINE");
-                let advice::Advice { lines, command } = winrm::advise(&error, machine, None);
+                let advice::Advice { lines, command } = winrm::advise(error, machine, None);
                 let failure = lines.into_iter().fold(failure, Failure::detail);
                 failure.hint(command)
             }
@@ -301,7 +316,7 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
     }
 }
 
-fn with_trust(mut failure: Failure, trust: TrustFailure) -> Failure {
+fn with_trust(mut failure: Failure, trust: &TrustFailure) -> Failure {
     failure.details = trust.details();
     match trust {
         TrustFailure::Changed { machine, presented, .. } => failure

@@ -5,7 +5,6 @@ use lantern_operations::copy::{CopyFault, PlanError, RootsError};
 use lantern_operations::files::{FileFault, Side, TreeError};
 use lantern_ssh::sftp::StatusCode;
 
-use super::explain::code_of;
 use super::failure::{Failure, chain, code};
 
 impl From<&FileFault> for Failure {
@@ -21,7 +20,7 @@ impl From<&FilesError> for Failure {
     fn from(error: &FilesError) -> Self {
         let failure = |code| Self::new(code, chain(error));
         match error {
-            FilesError::Link(error) => Self::new(code_of(error), chain(&**error)),
+            FilesError::Link(error) => (&**error).into(),
             FilesError::NoService { machine } => failure(code::SESSION)
                 .hint(format!("what its server lets in: lantern check {machine}"))
                 .hint("its administrator switches the service on, in the configuration of the SSH server"),

@@ -16,6 +16,8 @@ pub(crate) mod kerberos;
 pub(crate) mod key_audit;
 mod live_lines;
 pub(crate) mod login_advice;
+pub(crate) mod machine_lines;
+pub(crate) mod many;
 pub(crate) mod mark;
 pub(crate) mod output;
 pub(crate) mod plan;

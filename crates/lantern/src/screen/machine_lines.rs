@@ -3,19 +3,19 @@
 use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
-use lantern_operations::check::Progress;
 use lantern_ssh::TerminalSize;
 
-use super::report;
-use crate::screen::fit::Fit;
-use crate::screen::live_lines::LiveLines;
-use crate::screen::output;
+use super::fit::Fit;
+use super::live_lines::LiveLines;
+use super::output;
 
 /// No more often than this.
 pub(crate) const PACE: Duration = Duration::from_millis(100);
 
 /// The table.
 pub(crate) struct Table {
+    /// What is done with them: "checked".
+    verb: &'static str,
     names: Vec<String>,
     states: Vec<State>,
     /// The size of the terminal, whenever it is asked for.
@@ -32,26 +32,22 @@ pub(crate) struct Table {
 pub(crate) enum State {
     /// Its turn has not come.
     Waits,
-    /// It is at this step.
-    At(&'static str),
+    /// It is at this step, or has said this last.
+    At(String),
     /// It is done: how bad it is, and in words.
     Done(u8, String),
 }
 
-impl State {
-    /// What has become of a machine.
-    pub(crate) fn of(progress: &Progress<'_>) -> Self {
-        match progress {
-            Progress::At(stage) => Self::At(stage.name()),
-            Progress::Done(account) => Self::Done(account.severity(), report::state(account).0),
-        }
-    }
-}
-
 impl Table {
-    pub(crate) fn start(names: &[String], quiet: bool, size: fn() -> TerminalSize) -> Self {
+    pub(crate) fn start(
+        verb: &'static str,
+        names: &[String],
+        quiet: bool,
+        size: fn() -> TerminalSize,
+    ) -> Self {
         let shows = !quiet && std::io::stderr().is_terminal() && !output::is_quiet();
         let mut table = Self {
+            verb,
             names: names.to_vec(),
             states: vec![State::Waits; names.len()],
             size,
@@ -104,7 +100,7 @@ impl Table {
             _ => 3,
         });
         let done = self.states.iter().filter(|state| matches!(state, State::Done(..))).count();
-        let mut text = format!("checked {done} of {}\n", self.names.len());
+        let mut text = format!("{} {done} of {}\n", self.verb, self.names.len());
         let width = self.names.iter().map(String::len).max().unwrap_or(0).min(40);
         for index in order.iter().take(room) {
             let (Some(name), Some(state)) = (self.names.get(*index), self.states.get(*index)) else {
@@ -124,6 +120,12 @@ impl Table {
             text.push('\n');
         }
         text
+    }
+
+    /// Takes the table away until something happens.
+    pub(crate) fn pause(&mut self) {
+        self.lines.clear();
+        self.is_stale = false;
     }
 
     /// Takes the table away: the final one follows.
@@ -146,7 +148,16 @@ mod tests {
             (0, 0) => || TerminalSize { columns: 0, rows: 0, width_px: 0, height_px: 0 },
             _ => || TerminalSize { columns: 80, rows: 24, width_px: 0, height_px: 0 },
         };
-        Table { names, states, size, shows: true, is_stale: true, lines: LiveLines::default(), last: None }
+        Table {
+            verb: "checked",
+            names,
+            states,
+            size,
+            shows: true,
+            is_stale: true,
+            lines: LiveLines::default(),
+            last: None,
+        }
     }
 
     #[test]
@@ -166,11 +177,11 @@ mod tests {
     fn what_failed_stands_first_and_what_is_done_stays_done() {
         let mut table = table(30, 80, 24);
         table.shows = false;
-        table.put(3, State::At("login"));
+        table.put(3, State::At("login".into()));
         table.put(20, State::Done(90, "FAILED port".into()));
         table.put(21, State::Done(0, "ok".into()));
         // News of a step that was on its way when it was over.
-        table.put(20, State::At("port"));
+        table.put(20, State::At("port".into()));
         table.put(99, State::Waits);
         let picture = table.picture();
         let lines: Vec<&str> = picture.lines().collect();

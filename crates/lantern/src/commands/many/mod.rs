@@ -1,0 +1,300 @@
+//! `lantern run` on many machines.
+
+mod history;
+mod plan;
+mod watcher;
+
+use std::io::IsTerminal;
+use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
+
+use bytes::Bytes;
+use jiff::Timestamp;
+use lantern_book::{Home, MachineBook, select};
+use lantern_keeper::Recalling;
+use lantern_link::CommandWords;
+use lantern_operations::many::{
+    Ended, Ending, Halt, MachineNote, ManyOptions, ManyRun, RunNote, RunNotes, Script, ScriptError, Work,
+    run_many,
+};
+use tokio::signal::unix::SignalKind;
+
+use self::watcher::{Form, Watcher};
+use super::for_many::ForMany;
+use super::sharing::sharing_among_many;
+use super::{block_on, watch};
+use crate::cli::global::Global;
+use crate::cli::many::Again;
+use crate::cli::run::RunArgs;
+use crate::cli::settings;
+use crate::commands::connecting::asking;
+use crate::screen::failure::{Failure, code};
+use crate::screen::many::{self as view, Summary};
+use crate::screen::output;
+use crate::terminal::confirm;
+
+/// Machines at once for each processor: most of the time they are waited for.
+const FOR_EACH_PROCESSOR: usize = 24;
+/// Most machines at once, where nothing is said.
+const MOST_AT_ONCE: usize = 256;
+/// Files that one machine may have open here: its connection, its outputs, and what a look at keys and trust opens for a moment.
+const FILES_OF_ONE: usize = 6;
+/// Files that are open besides.
+const OTHER_FILES: usize = 64;
+
+/// Whether these arguments are about many machines.
+pub(super) fn is_wanted(args: &RunArgs) -> bool {
+    let named = args.machine.as_deref().map(|machine| machine.to_string_lossy());
+    let is_selection = named.is_some_and(|name| {
+        !name.contains("://") && (name.starts_with('@') || name.contains(['*', '?', ',']))
+    });
+    args.many.history || args.many.again.is_some() || args.many.is_some() || is_selection
+}
+
+/// What is to run where.
+struct Order {
+    names: Vec<String>,
+    selection: Vec<String>,
+    work: Work,
+    command: Vec<String>,
+    script: Option<String>,
+}
+
+pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
+    let home = settings::home(global)?;
+    if args.many.history {
+        return history::print(&home, global.json);
+    }
+    if args.forward.wants_any() {
+        return Err(Failure::new(code::USAGE, "agents and displays are forwarded to one machine at a time"));
+    }
+    if args.one_off.paste.is_some() || args.one_off.save.is_some() {
+        return Err(Failure::new(code::USAGE, "--paste and --save are for one machine"));
+    }
+    if args.task.expression.is_some() || !args.task.arguments.is_empty() || args.task.input_json {
+        return Err(Failure::new(code::USAGE, "on many machines a script runs as it is: --script FILE"));
+    }
+    let Some(order) = order(args, &home)? else {
+        output::say("Nothing failed in the last run.");
+        return Ok(0);
+    };
+    if args.many.plan {
+        return plan::print(&home, &order, &args.connect.reach(&home), global.json);
+    }
+    let asks = args.many.first.is_some_and(|first| (first as usize) < order.names.len()) && !args.many.yes;
+    if asks && (args.connect.no_questions || !std::io::stdin().is_terminal()) {
+        return Err(Failure::new(code::USAGE, "--first asks before the rest, and there is nobody to ask")
+            .hint("--yes goes on where the first ones all succeeded"));
+    }
+    carry_out(args, global, &home, &order, asks)
+}
+
+fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: bool) -> Result<u8, Failure> {
+    let form = Form::of(global.json);
+    let ask = asking(&args.connect)?;
+    let at = Timestamp::now();
+    let outcomes = block_on(async {
+        let halt = Arc::new(Halt::default());
+        let watcher = Watcher::start(&order.names, form, args.many.to.as_deref())?;
+        let mut reach = args.connect.reach(home);
+        reach.shares = Some(sharing_among_many(home, &args.connect));
+        let recalling = Recalling::new(home, ForMany::of(&ask)).without_keeper(reach.agents.is_empty());
+        let run = |names: Vec<String>, from: usize| {
+            let run = ManyRun {
+                work: Arc::new(order.work.clone()),
+                reach: reach.clone(),
+                options: ManyOptions {
+                    at_once: args.many.at_once.map_or_else(usual_at_once, usize::from),
+                    stop_after: args.many.stop_after.map(|most| most as usize),
+                },
+                ask: Arc::new(recalling.clone()),
+                watch: watcher.behind(from),
+                halt: halt.clone(),
+            };
+            let halt = halt.clone();
+            async move { interruptible(run_many(home, &names, run), &halt).await }
+        };
+        let first =
+            args.many.first.map_or(order.names.len(), |first| (first as usize).min(order.names.len()));
+        let (first, rest) = order.names.split_at(first);
+        let mut outcomes = run(first.to_vec(), 0).await?;
+        if !rest.is_empty() {
+            let is_good =
+                outcomes.iter().all(|ended| ended.as_ref().is_some_and(|ended| ended.ending.is_good()));
+            let goes_on = !halt.is_wanted()
+                && match asks {
+                    true => {
+                        watcher.pause();
+                        Summary::of(first, &outcomes).print(form == Form::Json)?;
+                        go_on(rest.len()).await?
+                    }
+                    false => is_good,
+                };
+            match goes_on {
+                true => outcomes.extend(run(rest.to_vec(), first.len()).await?),
+                false => outcomes.resize_with(order.names.len(), || None),
+            }
+        }
+        watcher.end()?;
+        Ok(outcomes)
+    })?;
+    keep(home, order, at, &outcomes)?;
+    let summary = Summary::of(&order.names, &outcomes);
+    match form {
+        Form::Live => summary.print(false)?,
+        Form::Json => summary.print(true)?,
+        Form::Lines => summary.say(),
+    }
+    Ok(summary.status())
+}
+
+async fn go_on(others: usize) -> Result<bool, Failure> {
+    let question = format!("Go on with {}?", view::others(others));
+    let asked = tokio::task::spawn_blocking(move || confirm::ask(&question, "--yes")).await;
+    asked.map_err(|_| Failure::new(code::INTERNAL, "the question broke off"))?
+}
+
+/// The first Ctrl-C begins no more machines, the second ends those that run.
+async fn interruptible<T, E: Into<Failure>>(
+    run: impl Future<Output = Result<T, E>>,
+    halt: &Halt,
+) -> Result<T, Failure> {
+    let mut interrupts = watch(SignalKind::interrupt())?;
+    let mut terminations = watch(SignalKind::terminate())?;
+    let mut hangups = watch(SignalKind::hangup())?;
+    let mut run = std::pin::pin!(run);
+    loop {
+        tokio::select! {
+            outcome = &mut run => return outcome.map_err(Into::into),
+            _ = interrupts.recv() => match halt.is_wanted() {
+                false => {
+                    halt.begin_no_more();
+                    output::say("No more machines are begun; once more ends those that run.");
+                }
+                true => halt.end_all(),
+            },
+            _ = terminations.recv() => halt.end_all(),
+            _ = hangups.recv() => halt.end_all(),
+        }
+    }
+}
+
+fn usual_at_once() -> usize {
+    let processors = std::thread::available_parallelism().map_or(1, usize::from);
+    let files = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
+    let files = usize::try_from(files).unwrap_or(usize::MAX).saturating_sub(OTHER_FILES) / FILES_OF_ONE;
+    (processors * FOR_EACH_PROCESSOR).min(files).clamp(1, MOST_AT_ONCE)
+}
+
+/// What is to run where; none where it would be nowhere.
+fn order(args: &RunArgs, home: &Home) -> Result<Option<Order>, Failure> {
+    if let Some(which) = args.many.again {
+        return again(home, which);
+    }
+    let machine = args.machine.as_deref().map(|machine| machine.to_string_lossy().into_owned());
+    let selection: Vec<String> = machine.into_iter().collect();
+    let names = select(&MachineBook::load(home)?, &selection, &args.many.but.except)?;
+    let words: Vec<Bytes> =
+        args.command_words().iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect();
+    let command = words.iter().map(|word| String::from_utf8_lossy(word).into_owned()).collect();
+    let script = args.task.script.as_ref().map(|file| file.display().to_string());
+    let work = match &args.task.script {
+        Some(_) if !words.is_empty() => {
+            return Err(Failure::new(code::USAGE, "a script that is to run takes no command beside it"));
+        }
+        Some(file) => Work::Script(read_script(file)?),
+        None if words.is_empty() => {
+            return Err(
+                Failure::new(code::USAGE, "a command is wanted").hint("lantern run @coast -- COMMAND")
+            );
+        }
+        None => Work::Command(CommandWords {
+            words,
+            each_as_is: args.is_behind_dashes,
+            by_interpreter: args.interpreter,
+        }),
+    };
+    Ok(Some(Order { names, selection, work, command, script }))
+}
+
+/// Reads a script from a file, or from standard input.
+///
+/// # Errors
+/// It cannot be read, or is none.
+pub(super) fn read_script(file: &std::path::Path) -> Result<Script, Failure> {
+    let is_stdin = file == std::path::Path::new("-");
+    let read = if is_stdin {
+        let mut text = Vec::new();
+        std::io::Read::read_to_end(&mut std::io::stdin().lock(), &mut text).map(|_| text)
+    } else {
+        std::fs::read(file)
+    };
+    let name = if is_stdin { "the script on standard input".to_owned() } else { file.display().to_string() };
+    let text = read.map_err(|error| Failure::new(code::LOCAL, format!("cannot read {name}: {error}")))?;
+    Script::new(&name, text.into()).map_err(|error| {
+        let failure = Failure::new(code::USAGE, error.to_string());
+        match error {
+            ScriptError::Interpreter { .. } => {
+                failure.hint("shells, python, perl, ruby and node do: `#!/bin/sh`, `#!/usr/bin/env python3`")
+            }
+            _ => failure,
+        }
+    })
+}
+
+/// The last run, once more.
+fn again(home: &Home, which: Again) -> Result<Option<Order>, Failure> {
+    let Some(note) = RunNotes::of(home).latest() else {
+        return Err(Failure::new(code::LOCAL, "nothing has run on many machines yet"));
+    };
+    let wanted = |machine: &&MachineNote| which == Again::All || !machine.is_good();
+    let names: Vec<String> =
+        note.machines.iter().filter(wanted).map(|machine| machine.name.clone()).collect();
+    if names.is_empty() {
+        return Ok(None);
+    }
+    let work = match &note.script {
+        Some(file) if file.starts_with("the script on") => {
+            return Err(Failure::new(
+                code::USAGE,
+                "the script came from standard input, and is not there any more",
+            ));
+        }
+        Some(file) => Work::Script(read_script(std::path::Path::new(file))?),
+        None => Work::Command(CommandWords {
+            words: note.command.iter().map(|word| Bytes::copy_from_slice(word.as_bytes())).collect(),
+            each_as_is: note.each_as_is,
+            by_interpreter: note.by_interpreter,
+        }),
+    };
+    Ok(Some(Order { names, selection: note.selection, work, command: note.command, script: note.script }))
+}
+
+/// Keeps what ran where, and how it ended.
+fn keep(home: &Home, order: &Order, at: Timestamp, outcomes: &[Option<Ended>]) -> Result<(), Failure> {
+    let machine = |(name, ended): (&String, &Option<Ended>)| {
+        let (status, met) = match ended.as_ref().map(|ended| &ended.ending) {
+            None => (None, Some("not begun".to_owned())),
+            Some(Ending::Status(status)) => (Some(*status), None),
+            Some(Ending::Signal(name)) => (None, Some(format!("ended by {name}"))),
+            Some(Ending::NotReached(_)) => (None, Some("not reached".to_owned())),
+            Some(Ending::Lost(_)) => (None, Some("lost".to_owned())),
+            Some(Ending::Halted) => (None, Some("halted".to_owned())),
+        };
+        MachineNote { name: name.clone(), status, met }
+    };
+    let (each_as_is, by_interpreter) = match &order.work {
+        Work::Command(words) => (words.each_as_is, words.by_interpreter),
+        Work::Script(_) => (false, false),
+    };
+    let note = RunNote {
+        at,
+        selection: order.selection.clone(),
+        command: order.command.clone(),
+        each_as_is,
+        by_interpreter,
+        script: order.script.clone(),
+        machines: order.names.iter().zip(outcomes).map(machine).collect(),
+    };
+    Ok(RunNotes::of(home).keep(&note)?)
+}
