@@ -269,3 +269,23 @@ fn machines_of_windows_are_among_them() {
     let states = events(run(&["--script", "both"]).expect(1).text(), "machine");
     assert!(states.iter().all(|state| state["status"] == 5), "{states:?}");
 }
+
+/// Machines behind a gateway that is one of them: its own part ends first, and takes nobody with it; it is logged in to once for all.
+#[test]
+fn machines_behind_a_gateway_share_it_also_when_it_is_one_of_them() {
+    let (desk, _lit) = fleet(12, |number, spec| match number {
+        1 => spec.gateway = true,
+        number => spec.inner_address = Some(format!("10.77.9.{number}")),
+    });
+    for number in 2..=12 {
+        let (name, address) = (format!("lamp-{number:03}"), format!("address=10.77.9.{number}"));
+        desk.lantern(&["machine", "set", &name, &address, "port=22", "gateway=lamp-001"]).expect(0);
+    }
+    let log = desk.folder.path().join("log");
+    let words = ["run", "lamp-*", "--log", log.to_str().unwrap(), "--", "slow", "2"];
+    let went = desk.lantern(&words).expect(0);
+    assert!(went.err.contains("12 machines: 12 succeeded."), "{}", went.err);
+    let logged_in = fs::read_to_string(log).unwrap().matches("login is complete").count();
+    // Twelve machines, and the gateway once more at most: as one of them it has a connection of its own.
+    assert!((12..=13).contains(&logged_in), "{logged_in}");
+}

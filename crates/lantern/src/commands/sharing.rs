@@ -1,6 +1,7 @@
 //! Connections that a command shares with others: those that the keeper holds, and those of this process.
 
-use std::sync::Arc;
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use lantern_book::{Home, Protocol};
 use lantern_keeper::{KeeperShares, has_connections, is_older};
@@ -62,6 +63,42 @@ impl Shares for Both {
                 return Some(found);
             }
             self.own.find(request, ask).await
+        })
+    }
+}
+
+/// For a command that works on many machines: what the keeper holds, and else one connection to each gateway for all that are behind it. A machine's own
+/// connection ends when it is done with, or ten thousand of them would be open at the end.
+pub(super) fn sharing_gateways(home: &Home, connect: &ConnectArgs) -> Arc<dyn Shares> {
+    let keeper = (!connect.no_share && has_connections(home)).then(|| KeeperShares::new(home, ""));
+    Arc::new(OfGateways { keeper, own: Pool::new(), gateways: Mutex::default() })
+}
+
+#[derive(Debug)]
+struct OfGateways {
+    keeper: Option<KeeperShares>,
+    own: Arc<Pool>,
+    /// Machines that others are reached through: whoever goes through one is met before it is.
+    gateways: Mutex<HashSet<String>>,
+}
+
+impl Shares for OfGateways {
+    fn find<'a>(&'a self, request: &'a ConnectRequest, ask: &'a dyn Ask) -> Finding<'a> {
+        Box::pin(async move {
+            let is_gateway = {
+                let mut gateways = self.gateways.lock().unwrap_or_else(PoisonError::into_inner);
+                gateways.extend(request.via.iter().map(|gateway| gateway.machine.clone()));
+                gateways.contains(&request.machine)
+            };
+            if let Some(keeper) = &self.keeper
+                && let Some(found) = keeper.find(request, ask).await
+            {
+                return Some(found);
+            }
+            match is_gateway {
+                true => self.own.find(request, ask).await,
+                false => None,
+            }
         })
     }
 }

@@ -41,7 +41,10 @@ pub(super) async fn run_on(context: &Context, name: &str, index: usize, watch: &
                     watch.wrote(index, stream, piece);
                 })
                 .await;
-                remote.close().await;
+                // A connection of SSH ends with its last handle, and others may have one; shells of WinRM are ended by whoever opened them.
+                if remote.trunk().is_none() {
+                    remote.close().await;
+                }
                 ending
             }
             Err(error) => Ending::NotReached(error),

@@ -8,6 +8,7 @@ use lantern_operations::files::{Location, join};
 use crate::cli::copy::CopyArgs;
 use crate::commands::errand::Errand;
 use crate::commands::places::{location, machines};
+use crate::commands::sharing::sharing_gateways;
 use crate::screen::failure::{Failure, code};
 
 /// One end of a copy: here, or one of the machines by its place among them.
@@ -75,13 +76,21 @@ pub(super) fn task(home: &Home, args: &CopyArgs) -> Result<Task, Failure> {
             Location::Stream => {}
         }
     }
-    match to {
+    let task = match to {
         Location::Here(_) if !here.is_empty() => Err(usage("both ends are on this computer")
             .hint("a place on a machine is MACHINE:PATH, as lamp-01:/srv/")),
         Location::Here(path) => to_here(home, args, there, path.as_os_str().as_bytes()),
         Location::There { machine, path } => to_there(home, args, here, there, &machine, path),
         Location::Stream => Err(usage("nothing to copy")),
+    };
+    let mut task = task?;
+    if let Task::Files { errands, .. } = &mut task
+        && errands.len() > 1
+    {
+        let shares = sharing_gateways(home, &args.connect);
+        errands.iter_mut().for_each(|errand| errand.options.shares = Some(shares.clone()));
     }
+    Ok(task)
 }
 
 fn to_here(

@@ -21,7 +21,7 @@ use tokio::signal::unix::SignalKind;
 
 use self::watcher::{Form, Watcher};
 use super::for_many::ForMany;
-use super::sharing::sharing_among_many;
+use super::sharing::sharing_gateways;
 use super::{block_on, watch};
 use crate::cli::global::Global;
 use crate::cli::many::Again;
@@ -97,7 +97,7 @@ fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: 
         let halt = Arc::new(Halt::default());
         let watcher = Watcher::start(&order.names, form, args.many.to.as_deref())?;
         let mut reach = args.connect.reach(home);
-        reach.shares = Some(sharing_among_many(home, &args.connect));
+        reach.shares = Some(sharing_gateways(home, &args.connect));
         let recalling = Recalling::new(home, ForMany::of(&ask)).without_keeper(reach.agents.is_empty());
         let run = |names: Vec<String>, from: usize| {
             let run = ManyRun {
