@@ -201,6 +201,15 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
             carry: words(&["machine", "add", BARE, "--paste", "-"]),
         },
         show(&["run", BARE, "--", "whoami"]),
+        Beat::Say("15. The same on several machines at once, and what failed once more."),
+        show(&["run", "lamp-*,pier-lamp", "--", "uptime"]),
+        run(&["run", "lamp-01,pier-lamp", "--first", "1", "--yes", "--", "fail", "3"], Ending::Found),
+        run(&["run", "--again", "failed"], Ending::Found),
+        show(&["run", "--history"]),
+        Beat::Say("16. Files go to machines, from them, and from one to another; never half of one under its own name."),
+        show(&["copy", "lamp-01:*.txt", "pier-lamp:/srv/notes/", "--verify"]),
+        show(&["files", "list", "pier-lamp:/srv", "--tree"]),
+        show(&["copy", "pier-lamp:/srv/notes/log.txt", "-"]),
     ]);
     beats
 }
@@ -209,7 +218,7 @@ pub fn walk(machines: &[DemoMachine]) -> Vec<Beat> {
 pub fn changed_key(place: &str) -> Vec<Beat> {
     let address = format!("keeper@{place}");
     vec![
-        Beat::Say("15. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
+        Beat::Say("17. lamp-02 is set up anew behind our back, with another host key. Everything stops:"),
         set_scene(&["machine", "remove", SET_UP_ANEW, "--yes"]),
         set_scene(&["machine", "add", SET_UP_ANEW, &address, "--key", KEY]),
         run(&["run", SET_UP_ANEW, "--", "whoami"], Ending::NotTrusted),
