@@ -27,7 +27,7 @@ picture() {
     xterm -fa 'DejaVu Sans Mono' -fs "${size:-11}" -bg '#11151c' -fg '#d8dee9' -geometry "${small:-141x41}+0+0" -b 8 -bw 0 +sb \
         -e bash "$work/script" &
     local term=$!
-    sleep 3
+    sleep "${wait:-3}"
     xdotool mousemove 600 400
     local keys
     # One word a stroke or a text: `ctrl+backslash` is pressed, everything else is typed.
@@ -54,7 +54,6 @@ until grep -q LANTERN_HOME "$work/demo"; do sleep 0.1; done
 LANTERN_HOME=$(sed -n 's/.*export LANTERN_HOME=//p' "$work/demo")
 export LANTERN_HOME
 
-picture first-contact "$show; show lantern shell lamp-01"
 # The certificate is for another name than the one that is dialed.
 lantern machine set chart-room certificate-name= --quiet
 picture windows "$show; show lantern machine show chart-room; show lantern run chart-room -- ipconfig"
@@ -71,7 +70,20 @@ trust() { lantern trust accept "$1" --expect "$(lantern trust look "$1" --json |
 trust lamp-01 || true
 trust lamp-02 || true
 trust foghorn || true
-picture shell "$show; show lantern shell lamp-01" $'hostname\nuptime\nls\npanel\n'
+trust signal-hut || true
+trust harbour-gate || true
+trust pier-lamp || true
+trust fog-bell || true
+mkdir -p "$work/site/img"
+for number in 1 2 3; do echo "chart $number" >"$work/site/img/c$number.svg"; done
+picture copy "cd $work; $show; show lantern copy site lamp-01:/srv/ --verify; show lantern copy site lamp-01:/srv/; show lantern copy 'lamp-0*,signal-hut:*.txt' logs/; rm site/img/c2.svg; show lantern copy site/ lamp-01:/srv --mirror --plan; show lantern files list lamp-01:/srv --tree; show lantern files list lamp-01:"
+printf 'flash = "group (2) every 10 s"\nrange = "9 nautical miles"\n' >"$work/other.conf"
+lantern copy "$work/other.conf" signal-hut:lamp.conf --replace-newer --quiet
+picture many "$show; lantern machine set lamp-02 port=2299 --quiet; show lantern run 'lamp-*,signal-hut,harbour-gate,pier-lamp,fog-bell' -- cat lamp.conf; lantern machine set lamp-02 port=2222 --quiet; show lantern run --again failed; show lantern run --history"
+# Somebody else changes the file while the editor is open.
+printf '#!/bin/sh\nsed -i s/18/17/ "$1"; sleep 2; lantern copy %s/other.conf lamp-01:lamp.conf --replace-newer --quiet; sed -i s/third/second/ "$1"\n' "$work" >"$work/editor"
+chmod 755 "$work/editor"
+wait=7 picture edit "$show; export EDITOR=$work/editor; show lantern edit lamp-01:lamp.conf; show lantern files show lamp-01:lamp.conf --no-pager" $'mine\n'
 picture window "$show; lantern machine set lamp-01 forward-display=true --quiet; show lantern machine show lamp-01; show lantern check lamp-01; show lantern run lamp-01 -- lamp-view"
 lantern machine set lamp-01 forward-display= --quiet
 lantern run foghorn --key harbour --no-questions -- true >/dev/null 2>&1 || true
@@ -94,14 +106,10 @@ lantern keeper add pier --lifetime 8h --passphrase-from fd:3 --quiet 3<<<'twelve
 lantern keeper add harbour --quiet
 picture keeper "$show; show lantern keeper status; show lantern run lamp-01 --key pier -- whoami; show lantern run lamp-01 --key pier --no-agent --no-questions -- whoami"
 # What is open: one in the foreground, and those that the keeper holds.
-trust signal-hut || true
 picture tunnel-list "$show; show lantern tunnel open signal-hut --keep; curl -sk https://127.0.0.1:8443/ >/dev/null; sleep 1; show lantern tunnel list; show lantern tunnel probe signal-hut; show lantern run signal-hut -- hostname; show lantern keeper status; lantern tunnel close signal-hut; show lantern tunnel open signal-hut --local 22222 --to 127.0.0.1:443 -- sh -c 'curl -sk https://\$LANTERN_TUNNEL_LOCAL/'"
 lantern keeper stop --quiet
-trust harbour-gate || true
-trust pier-lamp || true
 picture check "$show; show lantern check pier-lamp; show lantern check 'lamp-*,signal-hut,tide-gauge,pier-lamp' --no-questions"
 lantern machine add lamp-09 keeper@127.77.0.9:2222 --quiet
-picture doctor "$show; export HOME=/home/keeper; export SHELL=/bin/bash; show lantern doctor"
 # The chain of errors of TLS: asked of the wrong port, nothing there, a certificate that nobody knows.
 port=$(lantern machine show chart-room --json | sed -n 's/.*"port": \([0-9]*\).*/\1/p' | head -1)
 small=157x46 picture check-failed "$show; lantern machine set chart-room plain=private-network port=$port --quiet; show lantern check chart-room --no-questions; lantern machine set chart-room plain= port=$port certificate-name= --quiet; show lantern check chart-room --no-questions; lantern trust accept chart-room --expect \$(lantern trust look chart-room --json | sed -n '0,/fingerprint/s/.*\"fingerprint\": \"\(.*\)\".*/\1/p') --quiet; show lantern check chart-room --no-questions"
@@ -111,8 +119,3 @@ lantern machine set pier-lamp,fog-bell profiles=pier gateway= key= --yes --quiet
 picture machines "$show; show lantern machine list; show lantern machine show pier-lamp; show lantern machine add lamp-07 --paste 'ssh -i lamp.pem -p 2222 -J warden@192.0.2.30 keeper@192.0.2.17' --yes"
 lantern machine remove lamp-07 --yes --quiet || true
 picture trust "$show; show lantern trust list; show lantern trust look @coast,signal-hut; show lantern trust show lamp-01; show lantern trust audit"
-
-# lamp-01 leads to lamp-02, as after a mix-up of addresses.
-lantern machine remove lamp-01 --yes --quiet
-lantern machine add lamp-01 keeper@127.77.0.12:2222 --key harbour --quiet
-picture changed-key "$show; show lantern run lamp-01 -- whoami"

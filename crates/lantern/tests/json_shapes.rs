@@ -226,6 +226,7 @@ fn what_the_guide_promises_is_printed() {
         "`doctor`",
         "`run --expression`, `run --script`",
         "`run` on many machines",
+        "`edit`",
         "`run --plan`",
         "`run --history`",
     ];

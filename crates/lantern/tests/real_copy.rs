@@ -253,3 +253,25 @@ fn what_was_cut_goes_on_where_it_was() {
     assert!(fs::read(place.there.join("big")).unwrap() == content);
     assert!(fs::read(place.here("got")).unwrap() == content);
 }
+
+/// A file of somebody else's, with a mode of its own, behind a link: all of that stays.
+#[test]
+fn an_edited_file_keeps_its_owner_its_mode_and_the_link_to_it() {
+    let Some(place) = Place::new(SFTP) else { return };
+    let file = place.there.join("conf");
+    fs::write(&file, "one\n").unwrap();
+    std::os::unix::fs::chown(&file, Some(12_345), Some(54_321)).unwrap();
+    fs::set_permissions(&file, fs::Permissions::from_mode(0o2640)).unwrap();
+    symlink("conf", place.there.join("link")).unwrap();
+    let editor = place.here("editor");
+    fs::write(&editor, "#!/bin/sh\necho two >>\"$1\"\n").unwrap();
+    fs::set_permissions(&editor, fs::Permissions::from_mode(0o755)).unwrap();
+    let mut command = place.desk.command(&["edit", &place.at("link")]);
+    let output = command.env("EDITOR", &editor).env("PATH", "/usr/bin:/bin").output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let known = fs::metadata(&file).unwrap();
+    assert_eq!(fs::read_to_string(&file).unwrap(), "one\ntwo\n");
+    assert_eq!((known.uid(), known.gid(), known.mode() & 0o7777), (12_345, 54_321, 0o2640));
+    assert!(fs::symlink_metadata(place.there.join("link")).unwrap().is_symlink());
+    place.is_tidy();
+}

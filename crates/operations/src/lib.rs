@@ -15,7 +15,7 @@
 //! - [`doctor`]: this computer alone.
 //! - [`key_audit`]: what is wrong with keys. [`convert`]: the same key in another container.
 //! - [`trust`]: what machines present now, what that means, and what a team has verified.
-//! - [`files`]: files here and on machines. [`copy`]: from the one to the other.
+//! - [`files`]: files here and on machines. [`copy`]: from the one to the other. [`edit`]: one of a machine in an editor here.
 //! - [`inventory`]: the book brought in line with an inventory.
 //! - [`prepare`]: scripts that are pasted on a machine's console, so that it can be reached.
 //! - [`tunnel`]: tunnels, kept up, and what is behind them.
@@ -32,6 +32,7 @@ mod counted;
 pub mod demo;
 pub mod display;
 pub mod doctor;
+pub mod edit;
 mod error;
 pub mod files;
 mod forward;

@@ -8,6 +8,7 @@ pub(crate) mod connect;
 pub(crate) mod copy;
 pub(crate) mod demo;
 pub(crate) mod doctor;
+pub(crate) mod edit;
 pub(crate) mod files;
 pub(crate) mod forward;
 pub(crate) mod global;
@@ -123,6 +124,8 @@ pub(crate) enum Command {
     Run(run::RunArgs),
     /// Copy files to machines, from machines, and between them
     Copy(copy::CopyArgs),
+    /// Edit a file of a machine in your own editor
+    Edit(edit::EditArgs),
     /// Look at files on machines, and move, remove and change them
     #[command(subcommand)]
     #[command(after_help = "Examples:

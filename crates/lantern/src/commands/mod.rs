@@ -10,6 +10,7 @@ pub(crate) mod copy;
 pub(crate) mod demo;
 mod display;
 pub(crate) mod doctor;
+pub(crate) mod edit;
 mod errand;
 mod feed;
 pub(crate) mod files;
@@ -63,6 +64,7 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Shell(args) => shell::run(&args, global),
         Command::Run(args) => run::run(&args, global),
         Command::Copy(args) => copy::run(&args, global),
+        Command::Edit(args) => edit::run(&args, global),
         Command::Files(command) => files::run(&command, global),
         Command::Tunnel(command) => tunnel::run(command, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),

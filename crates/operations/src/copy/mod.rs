@@ -19,6 +19,7 @@ pub use digest::{Digest, digest};
 pub use moved::{CopyFault, Moved};
 pub use news::{CopyWatch, Left, News, Stop};
 pub use options::{CopyOptions, Same};
+pub(crate) use part::new_part as part_name;
 pub use plan::{FileDeed, FolderDeed, LinkDeed, Plan, PlanError, Removal, plan};
 pub use roots::{Destination, Root, Roots, RootsError, roots};
 pub use stream::{copy_in, copy_out};

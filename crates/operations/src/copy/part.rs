@@ -19,7 +19,7 @@ fn beginning(name: &[u8]) -> Vec<u8> {
 }
 
 /// A new name for a file while it is written, by its path.
-pub(super) fn new_part(path: &[u8]) -> Vec<u8> {
+pub(crate) fn new_part(path: &[u8]) -> Vec<u8> {
     let mut bytes = [0; DIGITS / 2];
     SystemRandom.fill(&mut bytes);
     let digits: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();

@@ -13,6 +13,7 @@ use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
 use crate::terminal::confirm;
+use crate::terminal::editor::{cannot_start, editor};
 use crate::terminal::prompt::Terminal;
 
 /// What is edited: the whole file, or some of its machines.
@@ -142,28 +143,13 @@ const FIRST: &str = "# The book of machines.\n\n# [defaults]\n# user = \"keeper\
 
 /// Runs the user's editor on the file and waits for its end.
 fn open_editor(file: &Path, line: u32) -> Result<(), Failure> {
-    let named = ["VISUAL", "EDITOR"]
-        .iter()
-        .find_map(|name| std::env::var(name).ok().filter(|value| !value.is_empty()));
-    if named.is_none() && !std::io::IsTerminal::is_terminal(&std::io::stdout()) {
-        return Err(Failure::new(code::USAGE, "an editor needs a terminal").hint(
-            "without one: lantern machine set NAME FIELD=VALUE, or EDITOR names a program that needs none",
-        ));
-    }
-    let editor = named.unwrap_or_else(|| "vi".into());
-    let mut words = editor.split_whitespace();
-    let program = words.next().unwrap_or("vi");
-    let mut command = Command::new(program);
-    command.args(words);
-    // A plus and the line is what terminal editors share.
-    let base = Path::new(program).file_name().and_then(|name| name.to_str()).unwrap_or_default();
-    if line > 1 && ["vi", "vim", "nvim", "nano", "emacs", "kak", "micro", "joe"].contains(&base) {
-        command.arg(format!("+{line}"));
-    }
-    let status = command.arg(file).status().map_err(|error| {
-        Failure::new(code::LOCAL, format!("cannot run the editor {program}: {error}"))
-            .hint("EDITOR names the editor: EDITOR=nano lantern machine edit")
-    })?;
+    const WITHOUT: &str =
+        "without one: lantern machine set NAME FIELD=VALUE, or EDITOR names a program that needs none";
+    let (program, arguments) = editor(file, line, WITHOUT)?;
+    let status = Command::new(&program)
+        .args(arguments)
+        .status()
+        .map_err(|error| cannot_start(&program, &error, "lantern machine edit"))?;
     match status.success() {
         true => Ok(()),
         false => Err(Failure::new(

@@ -173,6 +173,8 @@ impl<'a> Summary<'a> {
             text.push(body(&group.ended.out, odd.map(|many| &many.out), ""));
             text.push(body(&group.ended.err, odd.map(|many| &many.err), "standard error: "));
         }
+        // What follows is of another kind.
+        text.end_line();
         text
     }
 
