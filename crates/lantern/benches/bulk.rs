@@ -5,15 +5,11 @@
 
 mod support;
 
-use std::io::{Read, Write};
-use std::net::{TcpListener, TcpStream};
-use std::thread;
 use std::time::{Duration, Instant};
 
-use aws_lc_rs::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 use bytes::Bytes;
 use lantern_ssh::{SessionRequest, Stream};
-use support::{Scene, cpu, on_this_thread};
+use support::{Scene, cpu, floor_receive, floor_send, on_this_thread};
 
 const BYTES: usize = 1_000_000_000;
 const PACKET: usize = 64 * 1024;
@@ -22,7 +18,7 @@ const ROUNDS: usize = 3;
 fn main() {
     let scene = Scene::new(None);
     for (name, ours, floor) in [
-        ("receive", receive as fn(&Scene) -> Duration, floor_receive as fn() -> Duration),
+        ("receive", receive as fn(&Scene) -> Duration, floor_receive as fn(usize) -> Duration),
         ("send", send, floor_send),
     ] {
         let mut ratios = Vec::new();
@@ -30,7 +26,7 @@ fn main() {
             let start = Instant::now();
             let spent = ours(&scene);
             let wall = start.elapsed();
-            let floor = floor();
+            let floor = floor(BYTES);
             let ratio = spent.as_secs_f64() / floor.as_secs_f64();
             println!(
                 "bulk {name}, 1 GB: {:.0} ms CPU ({:.2} GB/s on the line), floor {:.0} ms, ratio {ratio:.2}",
@@ -81,62 +77,4 @@ fn send(scene: &Scene) -> Duration {
         trunk.close().await;
         spent
     })
-}
-
-fn key() -> LessSafeKey {
-    LessSafeKey::new(UnboundKey::new(&AES_256_GCM, &[7; 32]).unwrap())
-}
-
-fn seal(key: &LessSafeKey, packet: &mut [u8]) {
-    let nonce = Nonce::assume_unique_for_key([0; 12]);
-    // Kept from the optimizer, which might otherwise drop the work.
-    let _ = std::hint::black_box(key.seal_in_place_separate_tag(nonce, Aad::from([0; 4]), packet).unwrap());
-}
-
-fn floor_receive() -> Duration {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let address = listener.local_addr().unwrap();
-    let writer = thread::spawn(move || {
-        let mut stream = TcpStream::connect(address).unwrap();
-        let chunk = vec![1; PACKET];
-        for _ in 0..BYTES / PACKET {
-            stream.write_all(&chunk).unwrap();
-        }
-    });
-    let (mut stream, _) = listener.accept().unwrap();
-    let (key, mut buffer) = (key(), vec![0; 256 * 1024]);
-    let start = cpu();
-    loop {
-        let len = stream.read(&mut buffer).unwrap();
-        if len == 0 {
-            break;
-        }
-        for packet in buffer[..len].chunks_mut(PACKET) {
-            seal(&key, packet);
-        }
-    }
-    let spent = cpu() - start;
-    writer.join().unwrap();
-    spent
-}
-
-fn floor_send() -> Duration {
-    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-    let address = listener.local_addr().unwrap();
-    let reader = thread::spawn(move || {
-        let mut stream = TcpStream::connect(address).unwrap();
-        let mut buffer = vec![0; 256 * 1024];
-        while stream.read(&mut buffer).unwrap() > 0 {}
-    });
-    let (mut stream, _) = listener.accept().unwrap();
-    let (key, mut packet) = (key(), vec![0; PACKET]);
-    let start = cpu();
-    for _ in 0..BYTES / PACKET {
-        seal(&key, &mut packet);
-        stream.write_all(&packet).unwrap();
-    }
-    let spent = cpu() - start;
-    drop(stream);
-    reader.join().unwrap();
-    spent
 }

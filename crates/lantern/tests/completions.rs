@@ -85,3 +85,28 @@ fn the_real_shell_completes() {
     let out: support::Outcome = command.output().unwrap().into();
     assert_eq!(out.expect(0).text().trim(), "lamp-01");
 }
+
+/// Paths of a machine come over a connection that the keeper holds; without one, nobody is connected to.
+#[test]
+fn paths_on_a_machine_are_completed_where_the_keeper_is_connected_to_it() {
+    let desk = Desk::with_key();
+    let lit = support::light(support::machine("lamp-01", &desk.public_key("harbour")));
+    desk.add(&lit);
+    let complete = |word: &str| -> Vec<String> {
+        let mut command = desk.command(&["--", "lantern", "copy", word]);
+        command.env("LANTERN_COMPLETE", "fish").env("_CLAP_COMPLETE_INDEX", "2").env("_CLAP_IFS", "\n");
+        let out = String::from_utf8(command.output().unwrap().stdout).unwrap();
+        out.lines().map(|line| line.split('\t').next().unwrap().to_owned()).collect()
+    };
+    assert!(complete("la").contains(&"lamp-01:".to_owned()));
+    assert_eq!(complete("lamp-01:lo"), Vec::<String>::new());
+    desk.lantern(&["keeper", "start"]).expect(0);
+    assert_eq!(complete("lamp-01:lo"), Vec::<String>::new());
+    desk.lantern(&["run", "lamp-01", "--", "whoami"]).expect(0);
+    lit.lit.put_file("keeper", "/srv/\u{1b}[2Jlog", b"");
+    assert_eq!(complete("lamp-01:lo"), ["lamp-01:log.txt"]);
+    assert_eq!(complete("lamp-01:/s"), ["lamp-01:/srv/"]);
+    assert_eq!(complete("lamp-01:/srv/"), Vec::<String>::new());
+    assert_eq!(complete("lamp-01:/etc/lamp/l"), ["lamp-01:/etc/lamp/lamp.conf"]);
+    desk.lantern(&["keeper", "stop"]).expect(0);
+}

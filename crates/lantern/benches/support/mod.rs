@@ -3,11 +3,13 @@
 // Each bench uses its part of this.
 #![allow(dead_code, unreachable_pub)]
 
-use std::net::SocketAddr;
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::sync::mpsc;
 use std::thread;
 use std::time::Duration;
 
+use aws_lc_rs::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 use aws_lc_rs::agreement::{self, PrivateKey as AgreementKey, UnparsedPublicKey};
 use aws_lc_rs::kem::{DecapsulationKey, EncapsulationKey, ML_KEM_768};
 use lantern_book::{Home, KeyNote, KeyRing, TrustStore, Verified};
@@ -17,6 +19,8 @@ use lantern_keys::{KeyAlgorithm, PrivateKey, SystemRandom};
 use lantern_link::{ConnectRequest, Nobody, Trunk, connect};
 
 pub const MACHINE: &str = "lamp-01";
+/// Bytes of a packet of bulk data.
+const PACKET: usize = 64 * 1024;
 
 /// A home whose key a lit machine takes, and whose trust store knows the machine.
 pub struct Scene {
@@ -184,4 +188,64 @@ fn ticks(pid: &str, which: std::ops::Range<usize>) -> Duration {
 pub fn resident() -> usize {
     let statm = std::fs::read_to_string("/proc/self/statm").unwrap();
     statm.split(' ').nth(1).unwrap().parse::<usize>().unwrap() * rustix::param::page_size()
+}
+
+fn key() -> LessSafeKey {
+    LessSafeKey::new(UnboundKey::new(&AES_256_GCM, &[7; 32]).unwrap())
+}
+
+fn seal(key: &LessSafeKey, packet: &mut [u8]) {
+    let nonce = Nonce::assume_unique_for_key([0; 12]);
+    // Kept from the optimizer, which might otherwise drop the work.
+    let _ = std::hint::black_box(key.seal_in_place_separate_tag(nonce, Aad::from([0; 4]), packet).unwrap());
+}
+
+/// Reading so many bytes from a socket and running the AEAD over them.
+pub fn floor_receive(bytes: usize) -> Duration {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let writer = thread::spawn(move || {
+        let mut stream = TcpStream::connect(address).unwrap();
+        let chunk = vec![1; PACKET];
+        for _ in 0..bytes / PACKET {
+            stream.write_all(&chunk).unwrap();
+        }
+    });
+    let (mut stream, _) = listener.accept().unwrap();
+    let (key, mut buffer) = (key(), vec![0; 256 * 1024]);
+    let start = cpu();
+    loop {
+        let len = stream.read(&mut buffer).unwrap();
+        if len == 0 {
+            break;
+        }
+        for packet in buffer[..len].chunks_mut(PACKET) {
+            seal(&key, packet);
+        }
+    }
+    let spent = cpu() - start;
+    writer.join().unwrap();
+    spent
+}
+
+/// The same, writing.
+pub fn floor_send(bytes: usize) -> Duration {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let reader = thread::spawn(move || {
+        let mut stream = TcpStream::connect(address).unwrap();
+        let mut buffer = vec![0; 256 * 1024];
+        while stream.read(&mut buffer).unwrap() > 0 {}
+    });
+    let (mut stream, _) = listener.accept().unwrap();
+    let (key, mut packet) = (key(), vec![0; PACKET]);
+    let start = cpu();
+    for _ in 0..bytes / PACKET {
+        seal(&key, &mut packet);
+        stream.write_all(&packet).unwrap();
+    }
+    let spent = cpu() - start;
+    drop(stream);
+    reader.join().unwrap();
+    spent
 }

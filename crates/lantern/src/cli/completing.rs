@@ -8,6 +8,7 @@ use lantern_keys::KeyAlgorithm;
 use lantern_keys::container::{PrivateContainer, PublicContainer};
 
 use crate::cli::global::Global;
+use crate::cli::remote_paths;
 use crate::cli::settings;
 
 /// The home that is completed from: `--home` has not been read yet when a shell asks.
@@ -59,6 +60,11 @@ pub(crate) fn tags() -> ArgValueCompleter {
 /// Places of files: paths here, and machines with a colon behind.
 pub(crate) fn places() -> ArgValueCompleter {
     ArgValueCompleter::new(|current: &OsStr| {
+        // Behind the colon, it is about a machine's files.
+        if let Some((machine, path)) = current.to_str().and_then(|text| text.split_once(':')) {
+            let found = home().map(|home| remote_paths::complete(&home, machine, path)).unwrap_or_default();
+            return candidates(current, found.into_iter().map(|path| format!("{machine}:{path}")));
+        }
         let names = machine_names().into_iter().map(|name| format!("{name}:"));
         let mut found = candidates(current, names);
         found.extend(PathCompleter::any().complete(current));

@@ -22,6 +22,7 @@ pub(crate) mod one_off;
 pub(crate) mod open;
 pub(crate) mod profile;
 pub(crate) mod quick;
+mod remote_paths;
 pub(crate) mod run;
 pub(crate) mod secret_source;
 pub(crate) mod settings;

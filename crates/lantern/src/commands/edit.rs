@@ -185,13 +185,27 @@ impl<'a> Editing<'a> {
     }
 
     async fn attend(&mut self, child: &mut Child) -> Result<std::process::ExitStatus, Failure> {
+        let mut terminations = watch(SignalKind::terminate())?;
+        let mut hangups = watch(SignalKind::hangup())?;
         loop {
             tokio::select! {
+                _ = terminations.recv() => return Err(self.end_by_signal().await),
+                _ = hangups.recv() => return Err(self.end_by_signal().await),
                 ended = child.wait() => {
                     return ended.map_err(|error| Failure::new(code::LOCAL, format!("cannot wait for the editor: {error}")));
                 }
                 () = tokio::time::sleep(PACE) => self.look(false).await,
             }
+        }
+    }
+
+    /// We are told to end: what was saved in the editor is put back, or kept here.
+    async fn end_by_signal(&mut self) -> Failure {
+        self.look(true).await;
+        let ended = Failure::new(code::INTERRUPTED, "ended by a signal, while the editor was open");
+        match self.unsaved.take() {
+            Some(Unsaved::Conflict(text, _) | Unsaved::Failed(text, _)) => self.keep_draft(&text, ended),
+            None => ended,
         }
     }
 

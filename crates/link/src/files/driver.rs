@@ -2,6 +2,7 @@
 
 use std::future::pending;
 use std::sync::Arc;
+use std::time::Instant;
 
 use bytes::Bytes;
 use lantern_ssh::sftp::SftpError;
@@ -90,7 +91,10 @@ async fn run(shared: &Shared, channel: &Channel, said: &mut Said) -> Option<File
                 None => speaks_beside = false,
             },
             sent = channel.send(&mut out), if !out.is_empty() => {
-                if sent.is_err() {
+                if sent.is_ok() {
+                    // On a slow line, what it has taken is as good as an answer.
+                    shared.lock().heard = Instant::now();
+                } else {
                     // How it ended is told by what it reads as.
                     out.clear();
                     if channel.is_over() {

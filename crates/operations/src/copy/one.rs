@@ -95,7 +95,11 @@ async fn write(
     }
     let opened = source.attributes();
     let after = source.look().await?;
-    let size = whole(&opened, &after, end);
+    let size = match &source {
+        Source::Here { .. } => whole(&opened, &after, end),
+        // A machine sends what it has, holes and all: what it says of the size is a word, and no more.
+        Source::There(_) => end,
+    };
     drop(source);
     sink.finish(as_it_is_to_be(deed, &opened, options, size), true).await?;
     let mut moved = Moved {

@@ -81,7 +81,7 @@ pub struct Plan {
 impl Plan {
     /// Bytes of all files.
     pub fn bytes(&self) -> u64 {
-        self.files.iter().map(FileDeed::bytes).sum()
+        self.files.iter().map(FileDeed::bytes).fold(0, u64::saturating_add)
     }
 
     /// Whether there is nothing to do.

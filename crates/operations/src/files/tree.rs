@@ -12,6 +12,8 @@ use super::{Entry, FileFault, Side};
 const AT_ONCE: usize = 32;
 /// Most files and folders of one tree: what is known of each takes a few hundred bytes.
 pub const MOST_ITEMS: usize = 5_000_000;
+/// Bytes that their paths may take together: where each folder is in another, paths grow with each.
+const MOST_BYTES: usize = 512 * 1024 * 1024;
 /// Deepest folder below the first: what systems take as one path is 4096 bytes.
 const DEEPEST: usize = 1024;
 
@@ -38,7 +40,7 @@ pub enum TreeError {
     #[error(transparent)]
     Fault(#[from] FileFault),
     /// It has more than anybody meant.
-    #[error("there are more than {MOST_ITEMS} files below it")]
+    #[error("there are more than {MOST_ITEMS} files below it, or their paths are too long to be kept")]
     TooMany,
 }
 
@@ -54,6 +56,7 @@ pub async fn walk(
     mut on_found: impl FnMut(usize),
 ) -> Result<Vec<TreeItem>, TreeError> {
     let mut items: Vec<TreeItem> = Vec::new();
+    let mut bytes = 0_usize;
     let mut waiting: Vec<(Vec<u8>, usize)> = vec![(Vec::new(), 0)];
     let mut listing = JoinSet::new();
     loop {
@@ -82,9 +85,10 @@ pub async fn walk(
             if entry.kind() == FileKind::Folder && depth < DEEPEST {
                 waiting.push((path.clone(), depth + 1));
             }
+            bytes += path.len();
             items.push(TreeItem { below: path, attributes: entry.attributes });
         }
-        if items.len() > MOST_ITEMS {
+        if items.len() > MOST_ITEMS || bytes > MOST_BYTES {
             return Err(TreeError::TooMany);
         }
         on_found(items.len());

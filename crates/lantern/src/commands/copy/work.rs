@@ -103,6 +103,10 @@ impl Worker<'_> {
     /// Several: what fails on one machine does not keep the others from it.
     async fn many(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {
         let gate = Semaphore::new(usize::from(self.args.at_once));
+        // Several at once cannot ask at one terminal; what was handed over is known.
+        let ask = self.ask.unattended();
+        ask.remember();
+        let ask = &ask;
         let is_source =
             |index: usize| jobs.iter().any(|job| job.from == End::There(index) && job.to != End::Here);
         let mut sides: Vec<Option<Side>> = Vec::new();
@@ -128,7 +132,7 @@ impl Worker<'_> {
                     && let Some(errand) = errands.get(at)
                     && let Some(place) = own.get_mut(at)
                 {
-                    *place = Some(self.reach(errand).await?);
+                    *place = Some(reach(self.home, errand, ask).await?);
                 }
             }
             let ready = self.ready(job, &own, index).await?;

@@ -12,6 +12,7 @@ use lantern_ssh::Stream;
 use serde_json::json;
 
 use crate::screen::failure::{Failure, code};
+use crate::screen::fit::Fit;
 use crate::screen::machine_lines::{PACE, State, Table};
 use crate::screen::many as view;
 use crate::screen::output;
@@ -143,9 +144,14 @@ impl Watcher {
                 }
             }
             Form::Lines => {
-                let line =
-                    [self.name(index).as_bytes(), b": ", line.strip_suffix(b"\n").unwrap_or(line), b"\n"]
-                        .concat();
+                let name = self.name(index);
+                let line = match goes_to_terminal(is_out) {
+                    // Nobody passes for another there.
+                    true => format!("{name}: {}\n", Fit::line(text)).into_bytes(),
+                    false => {
+                        [name.as_bytes(), b": ", line.strip_suffix(b"\n").unwrap_or(line), b"\n"].concat()
+                    }
+                };
                 // Whoever reads no more has had enough.
                 let _ = if is_out {
                     std::io::stdout().write_all(&line)
@@ -204,6 +210,10 @@ impl ManyWatch for Behind {
 
 fn lock(inside: &Mutex<Inside>) -> MutexGuard<'_, Inside> {
     inside.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn goes_to_terminal(is_out: bool) -> bool {
+    if is_out { std::io::stdout().is_terminal() } else { std::io::stderr().is_terminal() }
 }
 
 /// The lines that are whole now.

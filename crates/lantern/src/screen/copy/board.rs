@@ -135,7 +135,9 @@ impl Board {
         let now = Instant::now();
         let done = state.done;
         state.rate.note(done, now);
-        if now.saturating_duration_since(state.since) > PATIENCE {
+        // Until there is something to tell, the terminal may be asking for a password.
+        let has_begun = state.found > 0 || state.files > 0 || !state.active.is_empty();
+        if has_begun && now.saturating_duration_since(state.since) > PATIENCE {
             let width = wrap::width(&std::io::stderr()).unwrap_or(USUAL_WIDTH);
             let text = picture(&state, width);
             state.lines.draw(&text);
@@ -276,10 +278,7 @@ fn put_line(text: &mut String, path: &str, end: &str, room: usize) {
 
 fn total(state: &State) -> String {
     if state.files == 0 && state.bytes == 0 && state.active.is_empty() {
-        return match state.found {
-            0 => "reaching the machine".to_owned(),
-            found => format!("looking: {found} found"),
-        };
+        return format!("looking: {} found", state.found);
     }
     let mut parts = Vec::new();
     if state.files > 1 {
