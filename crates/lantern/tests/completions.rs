@@ -108,5 +108,22 @@ fn paths_on_a_machine_are_completed_where_the_keeper_is_connected_to_it() {
     assert_eq!(complete("lamp-01:/s"), ["lamp-01:/srv/"]);
     assert_eq!(complete("lamp-01:/srv/"), Vec::<String>::new());
     assert_eq!(complete("lamp-01:/etc/lamp/l"), ["lamp-01:/etc/lamp/lamp.conf"]);
+    // Bash takes the word apart.
+    let script = r#"
+        source <(lantern completions bash)
+        complete -p lantern | grep -q _lantern_with_colons || exit 3
+        COMP_WORDS=(lantern copy lamp-01 : lo); COMP_CWORD=4; COMP_LINE='lantern copy lamp-01:lo'; COMP_POINT=${#COMP_LINE}; COMP_TYPE=9
+        _lantern_with_colons lantern lo :
+        printf '%s\n' "${COMPREPLY[@]}"
+        COMP_WORDS=(lantern shell la); COMP_CWORD=2; COMP_LINE='lantern shell la'; COMP_POINT=${#COMP_LINE}
+        _lantern_with_colons lantern la shell
+        printf '%s\n' "${COMPREPLY[@]}"
+    "#;
+    let folder = std::path::Path::new(support::binary()).parent().unwrap().display().to_string();
+    let mut command = std::process::Command::new("bash");
+    command.args(["-c", script]).env_clear().env("LANTERN_HOME", desk.home()).env("USER", "keeper");
+    command.env("PATH", format!("{folder}:/usr/bin:/bin")).env("KRB5_CONFIG", "/nonexistent/krb5.conf");
+    let out: support::Outcome = command.output().unwrap().into();
+    assert_eq!(out.expect(0).text(), "log.txt\nlamp-01\n");
     desk.lantern(&["keeper", "stop"]).expect(0);
 }
