@@ -144,11 +144,6 @@ fn a_chroot_without_commands_a_read_only_service_and_none_at_all() {
     assert!(refused.err.contains("permission denied"), "{}", refused.err);
     place.desk.lantern(&["copy", &place.at("../a"), "b"]).expect(0);
 
-    let Some(place) = Place::new("") else { return };
-    fs::write(place.here("a"), "x").unwrap();
-    let none = place.desk.lantern(&["copy", "a", &place.at("")]).expect(250);
-    assert!(none.err.contains("lamp-01 has no file service"), "{}", none.err);
-
     // The folder of a chroot and all above it must be root's own: /run is.
     let root = PathBuf::from(format!("/run/lantern-chroot-{}", std::process::id()));
     fs::create_dir_all(root.join("in")).unwrap();
@@ -273,5 +268,51 @@ fn an_edited_file_keeps_its_owner_its_mode_and_the_link_to_it() {
     assert_eq!(fs::read_to_string(&file).unwrap(), "one\ntwo\n");
     assert_eq!((known.uid(), known.gid(), known.mode() & 0o7777), (12_345, 54_321, 0o2640));
     assert!(fs::symlink_metadata(place.there.join("link")).unwrap().is_symlink());
+    place.is_tidy();
+}
+
+/// No file service: single files go by the shell, whatever they are called, and what needs more is refused.
+#[test]
+fn without_a_file_service_single_files_go_by_plain_commands() {
+    let Some(place) = Place::new("") else { return };
+    let name = "it's $(touch gone) \"here\" -n";
+    let content = noise(5_000_000);
+    fs::write(place.here(name), &content).unwrap();
+    fs::set_permissions(place.here(name), fs::Permissions::from_mode(0o640)).unwrap();
+    let went = place.desk.lantern(&["copy", name, &place.at("")]).expect(0);
+    assert!(
+        went.err.contains("goes by plain commands") && went.err.contains("1 file copied (5.0 MB)"),
+        "{}",
+        went.err
+    );
+    let there = place.there.join(name);
+    assert!(fs::read(&there).unwrap() == content);
+    assert_eq!(fs::metadata(&there).unwrap().mode() & 0o777, 0o640);
+    place.desk.lantern(&["copy", &place.at(name), "back"]).expect(0);
+    assert!(fs::read(place.here("back")).unwrap() == content);
+    place.desk.lantern(&["copy", name, &place.at("other")]).expect(0);
+    assert!(fs::read(place.there.join("other")).unwrap() == content);
+    place.is_tidy();
+    assert!(!place.there.join("gone").exists() && !place.here("gone").exists());
+
+    fs::create_dir(place.here("folder")).unwrap();
+    fs::write(place.here("two\nlines"), "x").unwrap();
+    for (words, code, says) in [
+        (
+            vec!["copy".to_owned(), "folder".into(), place.at("")],
+            250,
+            "single files go by plain commands, and this is a folder",
+        ),
+        (vec!["copy".into(), place.at("*"), ".".into()], 250, "patterns, plans, mirrors"),
+        (vec!["copy".into(), "none".into(), place.at("")], 241, "there is no none"),
+        (vec!["copy".into(), place.at("none"), ".".into()], 250, "cannot read"),
+        (vec!["copy".into(), place.at(""), ".".into()], 250, "a folder"),
+        (vec!["copy".into(), "back".into(), place.at("no/where")], 250, "cannot write"),
+        (vec!["copy".into(), "two\nlines".into(), place.at("")], 250, "an end of a line in it"),
+    ] {
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        let outcome = place.desk.lantern(&words).expect(code);
+        assert!(outcome.err.contains(says), "{words:?}: {}", outcome.err);
+    }
     place.is_tidy();
 }

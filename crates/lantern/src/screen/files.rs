@@ -97,7 +97,9 @@ impl From<&CopyFault> for Failure {
             CopyFault::BrokeOff => Self::new(code::INTERNAL, fault.to_string()),
             CopyFault::Differs { .. } => Self::new(code::SESSION, fault.to_string())
                 .hint("it did not get its name; copy it again, and have the disks looked at"),
-            CopyFault::NotVerified { .. } => Self::new(code::SESSION, fault.to_string()),
+            CopyFault::Shell { .. } | CopyFault::NotVerified { .. } => {
+                Self::new(code::SESSION, fault.to_string())
+            }
         }
     }
 }

@@ -3,6 +3,7 @@
 //! [`plan`] looks at both sides and says what is to be done; [`carry_out`] does it. Nothing appears under its own name before all of it is there: each
 //! file is written beside its place, brought to disk, and renamed.
 
+mod by_shell;
 mod carry;
 mod digest;
 mod moved;
@@ -14,6 +15,7 @@ mod plan;
 mod roots;
 mod stream;
 
+pub use by_shell::{fetch_by_shell, send_by_shell};
 pub use carry::{Report, carry_out};
 pub use digest::{Digest, digest};
 pub use moved::{CopyFault, Moved};

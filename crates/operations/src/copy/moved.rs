@@ -37,6 +37,18 @@ pub enum CopyFault {
         /// Where.
         side: String,
     },
+    /// A machine's shell, where files go by that.
+    #[error("{machine}: cannot {what} {}: {said}", String::from_utf8_lossy(path))]
+    Shell {
+        /// The machine.
+        machine: String,
+        /// What was attempted.
+        what: &'static str,
+        /// With this.
+        path: Vec<u8>,
+        /// What it said; text from outside, made harmless.
+        said: String,
+    },
     /// The copy was stopped.
     #[error("stopped")]
     Stopped,

@@ -4,19 +4,22 @@ use std::io::IsTerminal;
 use std::sync::Arc;
 
 use lantern_book::Home;
+use lantern_link::{FilesError, Remote};
 use lantern_operations::copy::{
-    CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Stop, carry_out, copy_in, copy_out, plan,
-    roots,
+    CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Stop, carry_out, copy_in, copy_out,
+    fetch_by_shell, plan, roots, send_by_shell,
 };
-use lantern_operations::files::Side;
+use lantern_operations::files::{FileFault, Machine, Side, is_pattern, join, name_of};
+use lantern_ssh::sftp::FileKind;
 use tokio::sync::Semaphore;
 
 use super::jobs::{End, Job, Task};
 use crate::cli::copy::CopyArgs;
+use crate::commands::connecting::connect;
 use crate::commands::errand::Errand;
 use crate::commands::places::reach;
 use crate::screen::copy::board::Board;
-use crate::screen::copy::{plan as plan_view, report};
+use crate::screen::copy::{plan as plan_view, report, shown};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
@@ -83,11 +86,76 @@ impl Worker<'_> {
         reach(self.home, errand, self.ask).await
     }
 
+    /// The same; where the machine has no file service, what is left is its shell.
+    async fn reach_or_shell(&self, errand: &Errand) -> Result<Result<Side, Remote>, Failure> {
+        let remote = connect(self.home, &errand.target, &errand.options, self.ask).await?;
+        match Machine::of(remote.clone()).await {
+            Ok(machine) => Ok(Ok(Side::There(machine))),
+            Err(FileFault::There(FilesError::NoService { .. })) if remote.trunk().is_some() => {
+                Ok(Err(remote))
+            }
+            Err(fault) => Err((&fault).into()),
+        }
+    }
+
+    /// One file by plain commands.
+    async fn by_shell(&self, job: &Job, remote: &Remote, machines: usize) -> Result<u8, Failure> {
+        let machine = remote.machine();
+        let refuse = |what: &str| {
+            Err(Failure::from(&FilesError::NoService { machine: machine.to_owned() })
+                .detail(format!("without it, single files go by plain commands, and {what}")))
+        };
+        let ([path], 1) = (job.paths.as_slice(), machines) else { return refuse("this is more than one") };
+        let options = &self.options;
+        if is_pattern(path) || options.mirror || self.args.plan || options.verify || options.keep_existing {
+            return refuse("patterns, plans, mirrors and comparisons do not");
+        }
+        output::warn(format!("{machine} has no file service: the file goes by plain commands of its shell"));
+        let watch = self.board.watch(0);
+        let moved = match job.to {
+            End::There(_) => {
+                let known = Side::Here.look(path, true).await.map_err(|fault| Failure::from(&fault))?;
+                match known.map(|known| known.kind()) {
+                    None => {
+                        return Err(Failure::new(
+                            code::LOCAL,
+                            format!("there is no {} on this computer", shown(path)),
+                        ));
+                    }
+                    Some(FileKind::Folder) => return refuse("this is a folder"),
+                    Some(_) => {
+                        send_by_shell(path, remote, &job.destination, options, &*watch, &self.stop).await
+                    }
+                }
+            }
+            End::Here => {
+                let there =
+                    Side::Here.look(&job.destination, true).await.map_err(|fault| Failure::from(&fault))?;
+                let to = match there.map(|there| there.kind()) {
+                    Some(FileKind::Folder) => join(&job.destination, name_of(path)),
+                    _ => job.destination.clone(),
+                };
+                fetch_by_shell(remote, path, &to, options, &*watch, &self.stop).await
+            }
+        };
+        self.board.end();
+        let mut report = Report::default();
+        match moved {
+            Ok(moved) => (report.copied, report.bytes) = (1, moved.bytes),
+            Err(CopyFault::Stopped) => report.stopped = true,
+            Err(fault) => return Err((&fault).into()),
+        }
+        self.tell(&[(job.label.clone(), Ok(report))])
+    }
+
     async fn files(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {
         if let [job] = jobs {
             let mut sides = Vec::new();
             for errand in errands {
-                sides.push(Some(self.reach(errand).await?));
+                match self.reach_or_shell(errand).await? {
+                    Ok(side) => sides.push(Some(side)),
+                    Err(remote) => return self.by_shell(job, &remote, errands.len()).await,
+                }
             }
             let ready = self.ready(job, &sides, 0).await?;
             if self.args.plan {
