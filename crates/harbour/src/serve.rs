@@ -10,7 +10,7 @@ use lantern_keys::{RandomSource, SecretString, SystemRandom};
 use lantern_link::{Line, Pump, PumpError};
 use lantern_ssh::{
     ChannelEvent, ChannelId, GlobalEvent, ListenAt, OpenFailure, PeerChannel, Prompts, Server, ServerConfig,
-    ServerEvent, Stream,
+    ServerEvent, SessionRequest, Stream,
 };
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
@@ -344,9 +344,14 @@ impl Visit {
         };
         match event {
             ChannelEvent::Request { request, want_reply } => {
+                let is_subsystem = matches!(request, SessionRequest::Subsystem(_));
                 let granted = session.request(request, Instant::now());
                 if want_reply {
                     server.channel_reply(id, granted)?;
+                }
+                if granted && is_subsystem {
+                    // Large files may come: their windows grow by what a round trip takes.
+                    server.ask_for_life(Instant::now())?;
                 }
             }
             ChannelEvent::Readable(stream) => {

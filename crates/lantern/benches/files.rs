@@ -142,7 +142,7 @@ fn listing() {
         machine.files.make_folder(b"/srv/many", None).await.unwrap();
         let mut waiting = tokio::task::JoinSet::new();
         for number in 0..100_000 {
-            while waiting.len() >= 2000 {
+            while waiting.len() >= 500 {
                 waiting.join_next().await;
             }
             let files = machine.files.clone();

@@ -140,6 +140,14 @@ impl Server {
         self.handle_input(now)
     }
 
+    /// Asks the client for a sign of life: its answer also says how long a round trip is, by which windows grow.
+    ///
+    /// # Errors
+    /// Only internal ones.
+    pub fn ask_for_life(&mut self, now: Instant) -> Result<(), SshError> {
+        self.base.connection.send_keepalive(&mut self.base.transport, now)
+    }
+
     /// Shows a text before login (RFC 4252 §5.4).
     ///
     /// # Errors

@@ -6,6 +6,7 @@
 mod driver;
 mod error;
 mod listing;
+mod open_file;
 mod reader;
 mod shared;
 mod writer;

@@ -1,15 +1,10 @@
 //! A file of a machine as its bytes, in order.
 
-use std::collections::HashMap;
-use std::time::Instant;
-
 use bytes::Bytes;
-use lantern_ssh::sftp::{
-    Answer, Attributes, Departure, FileHandle, OpenFlags, ReadAhead, SftpRequest, Ticket,
-};
-use tokio::sync::mpsc;
+use lantern_ssh::sftp::{Answer, Attributes, OpenFlags, ReadAhead, SftpRequest};
 
-use super::shared::{Outcome, Waiter, close_unheard, is_end, put};
+use super::open_file::OpenFile;
+use super::shared::is_end;
 use super::{Files, FilesError};
 
 /// Most bytes that are taken of a file that has no size, as those of `/proc`: what has more has no end.
@@ -17,14 +12,9 @@ const MOST_WITHOUT_SIZE: u64 = 256 * 1024 * 1024;
 
 /// A file that is read. Dropped, it is closed.
 pub struct FileReader {
-    files: Files,
-    path: Vec<u8>,
-    handle: Option<FileHandle>,
+    file: OpenFile,
     reads: ReadAhead,
     attributes: Attributes,
-    under_way: HashMap<u64, (Ticket, Departure)>,
-    answers: mpsc::UnboundedReceiver<(u64, Outcome)>,
-    sender: mpsc::UnboundedSender<(u64, Outcome)>,
 }
 
 impl Files {
@@ -34,22 +24,11 @@ impl Files {
     /// It is not there, or may not be read; no answer.
     pub async fn read(&self, path: &[u8], from: u64) -> Result<FileReader, FilesError> {
         let handle = self.open("read", path, OpenFlags::READ, Attributes::default()).await?;
-        let (sender, answers) = mpsc::unbounded_channel();
-        let mut reader = FileReader {
-            files: self.clone(),
-            path: path.to_vec(),
-            handle: Some(handle),
-            reads: ReadAhead::new(from, Some(0), 1),
-            attributes: Attributes::default(),
-            under_way: HashMap::new(),
-            answers,
-            sender,
-        };
-        reader.attributes = reader.look().await?;
+        let file = OpenFile::new(self, path, handle);
+        let attributes = file.look().await?;
         let piece = u32::try_from(self.shared().lock().limits.read).unwrap_or(u32::MAX);
-        let end = reader.attributes.size.filter(|size| *size > 0);
-        reader.reads = ReadAhead::new(from, end, piece);
-        Ok(reader)
+        let end = attributes.size.filter(|size| *size > 0);
+        Ok(FileReader { file, reads: ReadAhead::new(from, end, piece), attributes })
     }
 }
 
@@ -64,12 +43,7 @@ impl FileReader {
     /// # Errors
     /// The machine's refusal; no answer.
     pub async fn look(&self) -> Result<Attributes, FilesError> {
-        let Some(handle) = &self.handle else { return Err(self.files.misfit()) };
-        match put(self.files.shared(), &SftpRequest::look_at(handle)).await? {
-            Ok(Answer::Attributes(attributes)) => Ok(attributes),
-            Ok(_) => Err(self.files.misfit()),
-            Err(refusal) => Err(self.files.refused("look at", &self.path, refusal)),
-        }
+        self.file.look().await
     }
 
     /// The next bytes, with where they are in the file; none at its end. Dropped, it loses nothing.
@@ -78,11 +52,12 @@ impl FileReader {
     /// The machine's refusal; no answer.
     pub async fn next(&mut self) -> Result<Option<(u64, Vec<Bytes>)>, FilesError> {
         loop {
-            self.ask_ahead();
+            self.ask_ahead()?;
+            let (machine, path) = (|| self.file.files.machine().to_owned(), &self.file.path);
             if let Some(bytes) = self.reads.next_bytes() {
                 let read = bytes.0 + bytes.1.iter().map(|piece| piece.len() as u64).sum::<u64>();
                 if self.attributes.size.unwrap_or(0) == 0 && read > MOST_WITHOUT_SIZE {
-                    let (machine, path) = (self.files.machine().to_owned(), self.path.clone());
+                    let (machine, path) = (machine(), path.clone());
                     return Err(FilesError::Endless { machine, path, most: MOST_WITHOUT_SIZE });
                 }
                 return Ok(Some(bytes));
@@ -90,63 +65,27 @@ impl FileReader {
             if self.reads.is_finished() {
                 return Ok(None);
             }
-            let answered = tokio::select! {
-                biased;
-                answered = self.answers.recv() => answered,
-                error = self.files.shared().over() => return Err(error),
-            };
-            let Some((offset, outcome)) = answered else { return Err(self.files.misfit()) };
-            if let Some((_, departure)) = self.under_way.remove(&offset) {
-                self.files.shared().lock().flight.arrives(departure, Instant::now());
-            }
+            let (offset, outcome) = self.file.hear().await?;
             let brought = match outcome {
                 Ok(Answer::Data(pieces)) => Some(pieces),
-                Ok(_) => return Err(self.files.misfit()),
+                Ok(_) => return Err(self.file.files.misfit()),
                 Err(refusal) if is_end(&refusal) => None,
-                Err(refusal) => return Err(self.files.refused("read", &self.path, refusal)),
+                Err(refusal) => return Err(self.file.files.refused("read", &self.file.path, refusal)),
             };
             self.reads.answered(offset, brought).map_err(|_| FilesError::Stalled {
-                machine: self.files.machine().to_owned(),
-                path: self.path.clone(),
+                machine: self.file.files.machine().to_owned(),
+                path: self.file.path.clone(),
             })?;
         }
     }
 
     /// Asks for as much as the line holds.
-    fn ask_ahead(&mut self) {
-        let Some(handle) = &self.handle else { return };
-        let mut state = self.files.shared().lock();
-        if state.ended.is_some() {
-            return;
-        }
-        let mut asked = false;
-        while self.under_way.is_empty() || state.flight.has_room(self.reads.piece().into()) {
+    fn ask_ahead(&mut self) -> Result<(), FilesError> {
+        while self.file.has_room(self.reads.piece().into()) {
             let Some((offset, len)) = self.reads.next_read() else { break };
-            let waiter = Waiter::Several(self.sender.clone(), offset);
-            let ticket = state.ask(&SftpRequest::read(handle, offset, len), waiter);
-            let departure = state.flight.leaves(len.into(), Instant::now());
-            self.under_way.insert(offset, (ticket, departure));
-            asked = true;
+            let request = SftpRequest::read(self.file.handle()?, offset, len);
+            self.file.ask(offset, &request, len.into())?;
         }
-        drop(state);
-        if asked {
-            self.files.shared().wake.notify_one();
-        }
-    }
-}
-
-impl Drop for FileReader {
-    fn drop(&mut self) {
-        {
-            let mut state = self.files.shared().lock();
-            for (ticket, departure) in self.under_way.values() {
-                state.waiters.remove(ticket);
-                state.client.give_up(*ticket);
-                state.flight.forget(*departure);
-            }
-        }
-        if let Some(handle) = self.handle.take() {
-            close_unheard(self.files.shared(), &SftpRequest::close(handle));
-        }
+        Ok(())
     }
 }

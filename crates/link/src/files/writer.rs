@@ -1,27 +1,17 @@
 //! A file of a machine that is written.
 
-use std::collections::HashMap;
-use std::time::Instant;
-
 use bytes::Bytes;
-use lantern_ssh::sftp::{
-    Answer, Attributes, Departure, Extension, FileHandle, OpenFlags, SftpRequest, Ticket,
-};
-use tokio::sync::mpsc;
+use lantern_ssh::sftp::{Attributes, Extension, OpenFlags, SftpRequest};
 
-use super::shared::{Outcome, Waiter, close_unheard, put};
+use super::open_file::OpenFile;
+use super::shared::{Outcome, put};
 use super::{Files, FilesError};
 
 /// A file that is written. Dropped before its end, it is closed as it is.
 pub struct FileWriter {
-    files: Files,
-    path: Vec<u8>,
-    handle: Option<FileHandle>,
+    file: OpenFile,
     piece: usize,
     next: u64,
-    under_way: HashMap<u64, (Ticket, Departure)>,
-    answers: mpsc::UnboundedReceiver<(u64, Outcome)>,
-    sender: mpsc::UnboundedSender<(u64, Outcome)>,
 }
 
 impl Files {
@@ -37,35 +27,12 @@ impl Files {
     ) -> Result<FileWriter, FilesError> {
         let attributes = Attributes { mode: permissions, ..Attributes::default() };
         let handle = self.open("write", path, flags, attributes).await?;
-        let (sender, answers) = mpsc::unbounded_channel();
         let piece = usize::try_from(self.shared().lock().limits.write).unwrap_or(usize::MAX);
-        Ok(FileWriter {
-            files: self.clone(),
-            path: path.to_vec(),
-            handle: Some(handle),
-            piece,
-            next: 0,
-            under_way: HashMap::new(),
-            answers,
-            sender,
-        })
+        Ok(FileWriter { file: OpenFile::new(self, path, handle), piece, next: 0 })
     }
 }
 
 impl FileWriter {
-    /// What is known of it now.
-    ///
-    /// # Errors
-    /// The machine's refusal; no answer.
-    pub async fn look(&self) -> Result<Attributes, FilesError> {
-        let Some(handle) = &self.handle else { return Err(self.files.misfit()) };
-        match put(self.files.shared(), &SftpRequest::look_at(handle)).await? {
-            Ok(Answer::Attributes(attributes)) => Ok(attributes),
-            Ok(_) => Err(self.files.misfit()),
-            Err(refusal) => Err(self.files.refused("look at", &self.path, refusal)),
-        }
-    }
-
     /// Hands bytes over that are to be there from this offset on; it waits while too many are under way. That they are written is known at the end.
     ///
     /// # Errors
@@ -73,59 +40,25 @@ impl FileWriter {
     pub async fn write(&mut self, mut offset: u64, mut data: Bytes) -> Result<(), FilesError> {
         while !data.is_empty() {
             let part = data.split_to(data.len().min(self.piece));
-            while !self.may_send(part.len() as u64) {
-                self.hear().await?;
+            let len = part.len() as u64;
+            while !self.file.has_room(len) {
+                let (_, outcome) = self.file.hear().await?;
+                self.take(outcome)?;
             }
             // What has been answered meanwhile makes room, and says early what cannot be written.
-            while let Ok(answered) = self.answers.try_recv() {
-                self.take(answered)?;
+            while let Some((_, outcome)) = self.file.try_hear() {
+                self.take(outcome)?;
             }
-            let len = part.len() as u64;
-            self.send(offset, part)?;
+            let request = SftpRequest::write(self.file.handle()?, offset, part);
+            self.file.ask(self.next, &request, len)?;
+            self.next += 1;
             offset += len;
         }
         Ok(())
     }
 
-    fn may_send(&self, len: u64) -> bool {
-        self.under_way.is_empty() || self.files.shared().lock().flight.has_room(len)
-    }
-
-    fn send(&mut self, offset: u64, part: Bytes) -> Result<(), FilesError> {
-        let Some(handle) = &self.handle else { return Err(self.files.misfit()) };
-        let shared = self.files.shared();
-        let mut state = shared.lock();
-        if let Some(ended) = &state.ended {
-            return Err(ended.clone());
-        }
-        let number = self.next;
-        self.next += 1;
-        let departure = state.flight.leaves(part.len() as u64, Instant::now());
-        let waiter = Waiter::Several(self.sender.clone(), number);
-        let ticket = state.ask(&SftpRequest::write(handle, offset, part), waiter);
-        self.under_way.insert(number, (ticket, departure));
-        drop(state);
-        shared.wake.notify_one();
-        Ok(())
-    }
-
-    async fn hear(&mut self) -> Result<(), FilesError> {
-        let answered = tokio::select! {
-            biased;
-            answered = self.answers.recv() => answered,
-            error = self.files.shared().over() => return Err(error),
-        };
-        match answered {
-            Some(answered) => self.take(answered),
-            None => Err(self.files.misfit()),
-        }
-    }
-
-    fn take(&mut self, (number, outcome): (u64, Outcome)) -> Result<(), FilesError> {
-        if let Some((_, departure)) = self.under_way.remove(&number) {
-            self.files.shared().lock().flight.arrives(departure, Instant::now());
-        }
-        outcome.map(drop).map_err(|refusal| self.files.refused("write", &self.path, refusal))
+    fn take(&self, outcome: Outcome) -> Result<(), FilesError> {
+        outcome.map(drop).map_err(|refusal| self.file.files.refused("write", &self.file.path, refusal))
     }
 
     /// Waits until everything is written, gives the file these attributes, brings it to disk where the machine can and `sync` says so, and closes it.
@@ -133,43 +66,27 @@ impl FileWriter {
     /// # Errors
     /// Something could not be written; the machine's refusal; no answer.
     pub async fn finish(mut self, attributes: Attributes, sync: bool) -> Result<(), FilesError> {
-        while !self.under_way.is_empty() {
-            self.hear().await?;
+        while !self.file.is_quiet() {
+            let (_, outcome) = self.file.hear().await?;
+            self.take(outcome)?;
         }
-        let Some(handle) = self.handle.take() else { return Err(self.files.misfit()) };
-        let shared = self.files.shared();
+        let handle = self.file.take_handle()?;
+        let files = &self.file.files;
         let mut asked = Vec::new();
         if attributes != Attributes::default() {
-            asked.push(("change", put(shared, &SftpRequest::change(&handle, attributes))));
+            asked.push(("change", put(files.shared(), &SftpRequest::change(&handle, attributes))));
         }
-        if sync && self.files.has(Extension::Fsync) {
-            asked.push(("bring to disk", put(shared, &SftpRequest::sync(&handle))));
+        if sync && files.has(Extension::Fsync) {
+            asked.push(("bring to disk", put(files.shared(), &SftpRequest::sync(&handle))));
         }
         // On full disks and quotas, some servers say only here that it was not written.
-        asked.push(("close", put(shared, &SftpRequest::close(handle))));
+        asked.push(("close", put(files.shared(), &SftpRequest::close(handle))));
         let mut outcome = Ok(());
         for (what, asked) in asked {
-            let answered = asked.await?;
-            if let Err(refusal) = answered {
-                outcome = outcome.and(Err(self.files.refused(what, &self.path, refusal)));
+            if let Err(refusal) = asked.await? {
+                outcome = outcome.and(Err(files.refused(what, &self.file.path, refusal)));
             }
         }
         outcome
-    }
-}
-
-impl Drop for FileWriter {
-    fn drop(&mut self) {
-        {
-            let mut state = self.files.shared().lock();
-            for (ticket, departure) in self.under_way.values() {
-                state.waiters.remove(ticket);
-                state.client.give_up(*ticket);
-                state.flight.forget(*departure);
-            }
-        }
-        if let Some(handle) = self.handle.take() {
-            close_unheard(self.files.shared(), &SftpRequest::close(handle));
-        }
     }
 }
