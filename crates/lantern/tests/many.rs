@@ -289,3 +289,31 @@ fn machines_behind_a_gateway_share_it_also_when_it_is_one_of_them() {
     // Twelve machines, and the gateway once more at most: as one of them it has a connection of its own.
     assert!((12..=13).contains(&logged_in), "{logged_in}");
 }
+
+/// A wrong password for machines of Windows is shown to one of them: accounts lock.
+#[test]
+fn of_many_machines_one_finds_out_what_a_password_is_worth() {
+    let all: Vec<Windows> = (0..4).map(|_| Windows::light(chart_room())).collect();
+    let desk = Desk::new();
+    for (at, windows) in all.iter().enumerate() {
+        let (name, address) = (format!("gauge-{at}"), windows.address.ip().to_string());
+        let port = format!("port={}", windows.address.port());
+        let words = ["machine", "add", &name, &address, &port, "protocol=winrm", "user=keeper"];
+        desk.lantern(&words).expect(0);
+        desk.lantern(&["trust", "accept", &name, "--expect", &windows.fingerprint]).expect(0);
+    }
+    let secret = desk.folder.path().join("first");
+    let run = |password: &str| {
+        fs::write(&secret, password).unwrap();
+        fs::set_permissions(&secret, fs::Permissions::from_mode(0o600)).unwrap();
+        desk.lantern(&["run", "gauge-*", "--password-from", "file:first", "--json", "--", "hostname"])
+    };
+    let refused = run("ebb tide").expect(249);
+    let met: Vec<String> = events(refused.text(), "machine")
+        .iter()
+        .map(|machine| machine["met"].as_str().unwrap().to_owned())
+        .collect();
+    assert_eq!(met.iter().filter(|met| met.contains("was not tried, since")).count(), 3, "{met:?}");
+    let good = run(support::windows::PASSWORD).expect(0);
+    assert_eq!(events(good.text(), "end")[0]["good"], 4);
+}

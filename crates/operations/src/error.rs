@@ -22,6 +22,14 @@ pub enum OperationError {
     /// A file of the home.
     #[error(transparent)]
     Book(#[from] BookError),
+    /// Another machine refused the same user and password: they are not tried here, since accounts lock.
+    #[error("the password of {user} was not tried, since {refused_at} has just refused it")]
+    NotTried {
+        /// The user.
+        user: String,
+        /// The machine that refused.
+        refused_at: String,
+    },
     /// A key of the ring.
     #[error("cannot use the key {name}")]
     Key {

@@ -52,6 +52,7 @@ pub mod remoting;
 pub mod rotate;
 mod source_address;
 mod target;
+mod tries;
 pub mod trust;
 pub mod tunnel;
 mod windows;

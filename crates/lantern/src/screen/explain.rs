@@ -37,6 +37,9 @@ impl From<&OperationError> for Failure {
             OperationError::Reach(error) => error.into(),
             OperationError::Link(error) => error.into(),
             OperationError::Book(error) => error.into(),
+            OperationError::NotTried { refused_at, .. } => Self::new(code::LOGIN, error.to_string())
+                .detail("each refusal counts towards the locking of the account")
+                .hint(format!("lantern check {refused_at}")),
             OperationError::Logins(error) => Self::new(code::SESSION, chain(error)),
             OperationError::Key { .. } => Self::new(code::INTERNAL, chain(error)),
         }

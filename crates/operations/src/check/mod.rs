@@ -9,7 +9,6 @@ mod findings;
 mod inside;
 mod local;
 mod story;
-mod tries;
 mod walk;
 mod windows;
 

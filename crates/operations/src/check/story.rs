@@ -10,7 +10,7 @@ use lantern_ssh::Algorithms;
 
 use super::account::{Account, Line, Mark, Stage};
 use super::findings::{CheckError, Finding};
-use super::tries::{Tries, Try};
+use crate::tries::{NotTried, OnePassword, Tries};
 
 /// Hears of every change of the account.
 pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
@@ -19,20 +19,7 @@ pub type Tell = Box<dyn Fn(&Account) + Send + Sync>;
 pub(super) struct Watcher {
     ask: Arc<dyn Ask>,
     story: Mutex<Story>,
-    tries: Arc<Tries>,
-    trying: Arc<Mutex<Trying>>,
-}
-
-/// What becomes of the user and the password here, where they are all that can log in.
-#[derive(Debug, Default)]
-enum Trying {
-    /// Nothing yet.
-    #[default]
-    Not,
-    /// They are tried.
-    Here(Try),
-    /// Another machine refused them before.
-    NotTried { user: String, refused_at: String },
+    password: OnePassword,
 }
 
 /// What has been written down.
@@ -50,38 +37,13 @@ impl Watcher {
     pub(super) fn new(typed: &str, ask: Arc<dyn Ask>, tries: Arc<Tries>, tell: Tell) -> Self {
         let account = Account { machine: typed.to_owned(), ..Account::default() };
         let story = Mutex::new(Story { account, gateway: None, tell, held: None, early: Vec::new() });
-        Self { ask, story, tries, trying: Arc::default() }
-    }
-
-    /// Asks for a password as ever, and hands it over only if no other machine has refused it.
-    fn ask_unless_refused(&self, user: String, machine: String, question: Question) -> Answering {
-        let (tries, trying) = (self.tries.clone(), self.trying.clone());
-        let answering = self.ask.ask(question);
-        Box::pin(async move {
-            let answer = answering.await;
-            let Answer::Secret(password) = &answer else { return answer };
-            let (now, answer) = match tries.begin(&machine, &user, password).await {
-                Ok(here) => (Trying::Here(here), answer),
-                Err(refused_at) => (Trying::NotTried { user, refused_at }, Answer::NoOne),
-            };
-            *trying.lock().unwrap_or_else(PoisonError::into_inner) = now;
-            answer
-        })
-    }
-
-    fn take_trying(&self) -> Trying {
-        std::mem::take(&mut *self.trying.lock().unwrap_or_else(PoisonError::into_inner))
+        Self { ask, story, password: OnePassword::new(tries) }
     }
 
     /// Says what came of a password, so that others may try it or not; the reason where it was not tried here.
     pub(super) fn settle(&self, is_refused: bool) -> Option<CheckError> {
-        match self.take_trying() {
-            Trying::Here(here) if is_refused => here.refused(),
-            // It never came to that.
-            Trying::Here(_) | Trying::Not => {}
-            Trying::NotTried { user, refused_at } => return Some(CheckError::NotTried { user, refused_at }),
-        }
-        None
+        let NotTried { user, refused_at } = self.password.settle(is_refused)?;
+        Some(CheckError::NotTried { user, refused_at })
     }
 
     /// Never held while waiting.
@@ -294,7 +256,7 @@ impl Ask for Watcher {
             // Over WinRM there is no other way in.
             Question::Password { user, machine, .. } if self.is_password_all(machine) => {
                 let (user, machine) = (user.clone(), machine.clone());
-                return self.ask_unless_refused(user, machine, question);
+                return self.password.ask(&*self.ask, user, machine, question);
             }
             // One that was handed over is tried; nobody is asked for one just to find out about keys.
             Question::Password { machine, .. } | Question::Prompts { machine, .. } => {
@@ -318,10 +280,8 @@ impl Ask for Watcher {
         self.story().note(note);
     }
     fn step(&self, step: &Step<'_>) {
-        if matches!(step, Step::LoggedIn { .. })
-            && let Trying::Here(here) = self.take_trying()
-        {
-            here.taken();
+        if matches!(step, Step::LoggedIn { .. }) {
+            self.password.taken();
         }
         self.story().step(step);
     }

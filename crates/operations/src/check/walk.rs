@@ -10,8 +10,8 @@ use super::account::{Account, Line, Mark, Stage};
 use super::failing::failed_on_the_way;
 use super::findings::CheckError;
 use super::story::{Story, Tell, Watcher};
-use super::tries::Tries;
 use super::{CheckOptions, inside, local, windows};
+use crate::tries::Tries;
 use crate::{ReachError, ReachOptions, Target, login_clues};
 
 /// What many walks have in common. Where something could not be read beforehand, each walk meets and tells the reason itself.

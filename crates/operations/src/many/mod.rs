@@ -2,6 +2,7 @@
 //!
 //! [`run_many`] is the engine; [`groups`] says which machines said the same; a [`RunNote`] is what is kept of a run.
 
+mod careful;
 mod ending;
 mod groups;
 mod kept;
@@ -119,7 +120,15 @@ pub async fn run_many(home: &Home, names: &[String], run: ManyRun) -> Result<Vec
     let ManyRun { work, reach, options, ask, watch, halt } = run;
     let book = Arc::new(MachineBook::load(home)?);
     let failed = Arc::new(AtomicUsize::new(0));
-    let context = Arc::new(one::Context { home: home.clone(), book, work, reach, ask, halt: halt.clone() });
+    let context = Arc::new(one::Context {
+        home: home.clone(),
+        book,
+        work,
+        reach,
+        ask,
+        halt: halt.clone(),
+        tries: Arc::default(),
+    });
     // One is made when its turn has come: what waits costs nothing.
     let jobs = names.iter().enumerate().map_while(|(index, name)| {
         let enough = options.stop_after.is_some_and(|most| failed.load(Ordering::Acquire) >= most);

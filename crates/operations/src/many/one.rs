@@ -4,14 +4,16 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use bytes::Bytes;
-use lantern_book::{Home, MachineBook};
-use lantern_link::{Ask, CommandWords, News, Process, ProcessEnd, Program, Remote, Runs};
+use lantern_book::{Home, MachineBook, Protocol};
+use lantern_link::{Ask, CommandWords, LinkError, News, Process, ProcessEnd, Program, Remote, Runs};
 use lantern_ssh::Stream;
 
+use super::careful::Careful;
 use super::ending::{Ended, Ending};
 use super::kept::Listening;
 use super::{Halt, ManyWatch, Phase, Work, power_shell};
 use crate::login::Way;
+use crate::tries::Tries;
 use crate::{OperationError, ReachOptions, Target};
 
 /// How long a program that was told to end is waited for.
@@ -25,6 +27,8 @@ pub(super) struct Context {
     pub(super) reach: ReachOptions,
     pub(super) ask: Arc<dyn Ask>,
     pub(super) halt: Arc<Halt>,
+    /// What became of users and passwords.
+    pub(super) tries: Arc<Tries>,
 }
 
 pub(super) async fn run_on(context: &Context, name: &str, index: usize, watch: &dyn ManyWatch) -> Ended {
@@ -57,8 +61,21 @@ pub(super) async fn run_on(context: &Context, name: &str, index: usize, watch: &
 async fn reach(context: &Context, name: &str) -> Result<(Remote, Target), OperationError> {
     let Context { home, book, reach, ask, .. } = context;
     let target = Target::find(home, book, name)?.with_options(home, reach)?;
-    let way = Way { home, target: &target, options: reach, ask: &**ask };
-    Ok((way.reach().await?, target))
+    let is_shared = target.protocol == Protocol::Winrm;
+    let careful = Careful::new(ask.clone(), &target.name, is_shared, context.tries.clone());
+    let way = Way { home, target: &target, options: reach, ask: &careful };
+    let told = |error: OperationError| careful.settle(is_refusal(&error)).unwrap_or(error);
+    let remote = way.reach().await.map_err(told)?;
+    if is_shared {
+        // The first thing that needs the login: the others wait for what it is worth.
+        remote.identify(&careful).await.map_err(|error| told(error.into()))?;
+        careful.taken();
+    }
+    Ok((remote, target))
+}
+
+fn is_refusal(error: &OperationError) -> bool {
+    matches!(error, OperationError::Link(LinkError::Winrm(failure)) if failure.is_refusal())
 }
 
 async fn run(

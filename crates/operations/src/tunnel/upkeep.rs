@@ -71,7 +71,10 @@ pub fn is_final(error: &OperationError) -> bool {
     }
     match error {
         OperationError::Link(error) => of_link(error),
-        OperationError::Reach(_) | OperationError::Book(_) | OperationError::Key { .. } => true,
+        OperationError::Reach(_)
+        | OperationError::Book(_)
+        | OperationError::Key { .. }
+        | OperationError::NotTried { .. } => true,
         OperationError::Logins(_) => false,
     }
 }

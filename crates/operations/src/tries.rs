@@ -3,11 +3,12 @@
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use lantern_keys::SecretString;
+use lantern_link::{Answer, Answering, Ask, Question};
 use tokio::sync::Notify;
 
-/// What became of users and passwords in one check of many machines.
+/// What became of users and passwords on many machines.
 #[derive(Debug, Default)]
-pub(super) struct Tries {
+pub(crate) struct Tries {
     pairs: Mutex<Vec<Pair>>,
     changed: Notify,
 }
@@ -33,7 +34,7 @@ enum State {
 
 /// A user and a password that may be tried at one machine.
 #[derive(Debug)]
-pub(super) struct Try {
+pub(crate) struct Try {
     tries: Arc<Tries>,
     machine: String,
     pair: usize,
@@ -56,7 +57,7 @@ impl Tries {
     ///
     /// # Errors
     /// The machine that refused them.
-    pub(super) async fn begin(
+    pub(crate) async fn begin(
         self: &Arc<Self>,
         machine: &str,
         user: &str,
@@ -106,16 +107,88 @@ impl Tries {
 
 impl Try {
     /// The machine took them.
-    pub(super) fn taken(mut self) {
+    pub(crate) fn taken(mut self) {
         if std::mem::take(&mut self.is_first) {
             self.tries.set(self.pair, State::Taken);
         }
     }
 
     /// The machine did not take them.
-    pub(super) fn refused(mut self) {
+    pub(crate) fn refused(mut self) {
         self.is_first = false;
         self.tries.set(self.pair, State::Refused(std::mem::take(&mut self.machine)));
+    }
+}
+
+/// A user and a password that were not tried at a machine.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct NotTried {
+    /// The user.
+    pub(crate) user: String,
+    /// The machine that refused them.
+    pub(crate) refused_at: String,
+}
+
+/// What becomes of the user and the password at a machine.
+#[derive(Debug, Default)]
+enum Trying {
+    /// Nothing yet.
+    #[default]
+    Not,
+    /// They are tried.
+    Here(Try),
+    /// Another machine refused them before.
+    Elsewhere(NotTried),
+}
+
+/// The password of one machine among many: handed over only if no other machine has refused it.
+#[derive(Debug)]
+pub(crate) struct OnePassword {
+    tries: Arc<Tries>,
+    trying: Arc<Mutex<Trying>>,
+}
+
+impl OnePassword {
+    pub(crate) fn new(tries: Arc<Tries>) -> Self {
+        Self { tries, trying: Arc::default() }
+    }
+
+    /// Asks for a password as ever, and hands it over only if no other machine has refused it.
+    pub(crate) fn ask(&self, ask: &dyn Ask, user: String, machine: String, question: Question) -> Answering {
+        let (tries, trying) = (self.tries.clone(), self.trying.clone());
+        let answering = ask.ask(question);
+        Box::pin(async move {
+            let answer = answering.await;
+            let Answer::Secret(password) = &answer else { return answer };
+            let (now, answer) = match tries.begin(&machine, &user, password).await {
+                Ok(here) => (Trying::Here(here), answer),
+                Err(refused_at) => (Trying::Elsewhere(NotTried { user, refused_at }), Answer::NoOne),
+            };
+            *trying.lock().unwrap_or_else(PoisonError::into_inner) = now;
+            answer
+        })
+    }
+
+    fn take(&self) -> Trying {
+        std::mem::take(&mut *self.trying.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The machine took it.
+    pub(crate) fn taken(&self) {
+        if let Trying::Here(here) = self.take() {
+            here.taken();
+        }
+    }
+
+    /// Says what came of it, so that others may try it or not; where it was not tried here, that.
+    pub(crate) fn settle(&self, is_refused: bool) -> Option<NotTried> {
+        match self.take() {
+            Trying::Here(here) if is_refused => here.refused(),
+            // It never came to that.
+            Trying::Here(_) | Trying::Not => {}
+            Trying::Elsewhere(not_tried) => return Some(not_tried),
+        }
+        None
     }
 }
 
