@@ -105,6 +105,16 @@ fn a_folder_goes_with_all_below_and_once_more_costs_nothing() {
         .unwrap();
     assert!(differ.status.success(), "{}", String::from_utf8_lossy(&differ.stdout));
 
+    // The same command twice is the same thing; what is to be within it has a slash.
+    for _ in 0..2 {
+        desk.lantern(&["copy", "site", "lamp-01:/srv/twice/site"]);
+        desk.lantern(&["files", "make-folder", "lamp-01:/srv/twice", "--above"]).expect(0);
+    }
+    assert!(!lit.lit.names("keeper", "/srv/twice/site").contains(&"site".to_owned()));
+    desk.lantern(&["copy", "site/1", "lamp-01:/srv/twice/site/"]).expect(0);
+    desk.lantern(&["copy", "site", "lamp-01:/srv/twice/site/"]).expect(0);
+    assert!(lit.lit.names("keeper", "/srv/twice/site").contains(&"site".to_owned()));
+
     // What links lead to, as far as it is within; a link that leads out is told.
     let followed = desk.lantern(&["copy", "site", "lamp-01:/srv/flat", "--follow-links"]).expect(1);
     assert!(followed.err.contains("a link that leads out of what is copied: site/out"), "{}", followed.err);

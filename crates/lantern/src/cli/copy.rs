@@ -17,7 +17,7 @@ use crate::cli::machine::selection::ExceptArgs;
   lantern copy lamp-01:/srv/site chart-room:/srv/    between machines, through here, never to disk
   lantern copy motd @coast:/etc/motd                 to many machines
   lantern copy @coast:/var/log/lamp.log logs/        from many: logs/lamp-01/lamp.log and so on
-  lantern copy site/ lamp-01:/srv/site --mirror --plan   what would make it equal
+  lantern copy site lamp-01:/srv/site --mirror --plan    what would make it equal
   lantern copy lamp-01:dump.sql - | wc -l            a stream; and - as FROM reads one
 
 A place on a machine is MACHINE:PATH, or ssh://USER@ADDRESS:PORT/PATH; a path without a slash in

@@ -11,7 +11,7 @@ use crate::cli::connect::ConnectArgs;
 #[command(after_help = "Examples:
   lantern edit lamp-01:/etc/lamp/lamp.conf
   lantern edit lamp-01:notes.txt --new
-  EDITOR='code --wait' lantern edit lamp-01:/srv/site/index.html
+  EDITOR='my-editor --wait' lantern edit lamp-01:/srv/site/index.html
 
 The file opens in the editor that VISUAL or EDITOR names, and is put back at each save while it is
 open: written beside its place and renamed, with its owner, its permissions and its line ends.

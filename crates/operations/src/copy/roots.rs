@@ -146,11 +146,19 @@ pub async fn roots(
             // A root, a home, or the folder above: by the name that it has.
             name = name_of(&from.real_path(&path).await?).to_vec();
         }
-        let target = if into { join(&destination.path, &name) } else { destination.path.clone() };
+        // The same command twice is the same thing: a folder that has its own name at the destination is that one, and not another within it.
+        let is_it = !many
+            && !destination.is_folder
+            && attributes.kind() == FileKind::Folder
+            && name == name_of(&destination.path);
+        let target = match into && !is_it {
+            true => join(&destination.path, &name),
+            false => destination.path.clone(),
+        };
         if !taken.insert(target.clone()) {
             return Err(RootsError::Twice { to: target });
         }
-        let over = if into { to.look(&target, true).await? } else { there };
+        let over = if target != destination.path { to.look(&target, true).await? } else { there };
         if attributes.kind() == FileKind::Folder && over.is_some_and(|over| over.kind() != FileKind::Folder) {
             return Err(RootsError::FolderOverFile { from: path, to: target });
         }
