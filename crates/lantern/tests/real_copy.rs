@@ -295,6 +295,14 @@ fn without_a_file_service_single_files_go_by_plain_commands() {
     place.is_tidy();
     assert!(!place.there.join("gone").exists() && !place.here("gone").exists());
 
+    // Holes, also at the end, are zeros on the way.
+    let sparse = fs::File::create(place.here("sparse")).unwrap();
+    sparse.write_all_at(b"tide", 30_000_000).unwrap();
+    sparse.set_len(50_000_000).unwrap();
+    place.desk.lantern(&["copy", "sparse", &place.at("sparse")]).expect(0);
+    let there = fs::read(place.there.join("sparse")).unwrap();
+    assert!(there == fs::read(place.here("sparse")).unwrap() && there.len() == 50_000_000);
+
     fs::create_dir(place.here("folder")).unwrap();
     fs::write(place.here("two\nlines"), "x").unwrap();
     for (words, code, says) in [
@@ -309,6 +317,8 @@ fn without_a_file_service_single_files_go_by_plain_commands() {
         (vec!["copy".into(), place.at(""), ".".into()], 250, "a folder"),
         (vec!["copy".into(), "back".into(), place.at("no/where")], 250, "cannot write"),
         (vec!["copy".into(), "two\nlines".into(), place.at("")], 250, "an end of a line in it"),
+        // It opens, and its first byte cannot be read: the far side is told that nothing follows.
+        (vec!["copy".into(), "/proc/self/mem".into(), place.at("mem")], 241, "cannot read"),
     ] {
         let words: Vec<&str> = words.iter().map(String::as_str).collect();
         let outcome = place.desk.lantern(&words).expect(code);

@@ -94,7 +94,6 @@ impl From<&CopyFault> for Failure {
         match fault {
             CopyFault::File(fault) => fault.into(),
             CopyFault::Stopped => Self::new(code::INTERRUPTED, "interrupted"),
-            CopyFault::BrokeOff => Self::new(code::INTERNAL, fault.to_string()),
             CopyFault::Differs { .. } => Self::new(code::SESSION, fault.to_string())
                 .hint("it did not get its name; copy it again, and have the disks looked at"),
             CopyFault::Shell { .. } | CopyFault::NotVerified { .. } => {

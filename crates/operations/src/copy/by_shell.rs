@@ -6,9 +6,11 @@ use lantern_link::{CommandWords, LinkError, Process, ProcessEnd, Program, Remote
 use lantern_ssh::sftp::Attributes;
 use lantern_ssh::{Stream, neutralize_line};
 
+use super::one::whole;
 use super::part::new_part;
+use super::zeros::zeros;
 use super::{CopyFault, CopyOptions, CopyWatch, Moved, News, Stop};
-use crate::files::{FileFault, Side, name_of};
+use crate::files::{FileFault, Side, Source, name_of};
 
 /// Reads where to, the name for a folder, the length, the mode and a name that nobody has; then the file. A line that was cut brings less than the length, and
 /// nothing gets its name.
@@ -36,7 +38,7 @@ fn failed(remote: &Remote, what: &'static str, path: &[u8], said: &[u8], status:
     let said = neutralize_line(String::from_utf8_lossy(said).trim(), MAX_SAID);
     let said = match (said.is_empty(), status) {
         (false, _) => said,
-        (true, Some(94)) => "less arrived than was sent".to_owned(),
+        (true, Some(94)) => "it is not as long there as it was to be".to_owned(),
         (true, Some(status)) => format!("its shell ended with status {status}"),
         (true, None) => "its shell ended without saying how".to_owned(),
     };
@@ -83,7 +85,7 @@ pub async fn send_by_shell(
     watch: &dyn CopyWatch,
     stop: &Stop,
 ) -> Result<Moved, CopyFault> {
-    let mut source = Side::Here.read(from, 0).await?;
+    let source = Side::Here.read(from, 0).await?;
     let attributes = source.attributes();
     let len = attributes.size.unwrap_or(0);
     watch.news(News::Begins { number: 0, path: to, bytes: len, from: 0 });
@@ -93,42 +95,49 @@ pub async fn send_by_shell(
     let head = [to, name_of(from), length.as_bytes(), mode.as_bytes(), &part];
     let mut head = lines(remote, to, &head)?;
     let process = start(remote, SEND).await?;
-    let mut moved = Moved::default();
     let feed = async {
         // What takes no more has ended: its status says what that means.
         if process.send(&mut head).await.is_err() {
-            return Ok(());
+            return Ok(0);
         }
-        while let Some((offset, pieces)) = source.next().await? {
-            let mut zeros =
-                Bytes::from(vec![0; usize::try_from(offset.saturating_sub(moved.bytes)).unwrap_or(0)]);
-            moved.bytes += zeros.len() as u64;
-            if process.send(&mut zeros).await.is_err() {
-                return Ok(());
-            }
-            for mut piece in pieces {
-                let len = piece.len() as u64;
-                if process.send(&mut piece).await.is_err() {
-                    return Ok(());
-                }
-                moved.bytes += len;
-                watch.news(News::Bytes { number: 0, bytes: len });
-            }
-        }
-        process.send_eof();
-        Ok::<(), FileFault>(())
+        feed(source, &process, watch).await
     };
-    let (sent, said) = tokio::select! {
-        both = async { tokio::join!(feed, said(&process)) } => both,
-        () = stop.wanted() => {
-            process.close();
-            return Err(CopyFault::Stopped);
-        }
+    let both = async { tokio::try_join!(feed, async { Ok(said(&process).await) }).map_err(CopyFault::from) };
+    let both = tokio::select! {
+        both = both => both,
+        () = stop.wanted() => Err(CopyFault::Stopped),
     };
-    sent?;
+    // Where this side breaks off, the other would wait for the rest: it hears that there is none, and throws away what it has.
+    let (bytes, said) = both.inspect_err(|_| process.close())?;
     match status(&process).await.map_err(FileFault::from)? {
-        Some(0) => Ok(moved),
+        Some(0) => Ok(Moved { bytes, ..Moved::default() }),
         status => Err(failed(remote, "write", to, &said, status)),
+    }
+}
+
+/// Sends a file with its holes, which are zeros; how many bytes that were.
+async fn feed(mut source: Source, process: &Process, watch: &dyn CopyWatch) -> Result<u64, FileFault> {
+    let mut at = 0;
+    loop {
+        let next = source.next().await?;
+        let offset = match &next {
+            Some((offset, _)) => *offset,
+            None => whole(&source.attributes(), &source.look().await?, at),
+        };
+        for mut piece in
+            zeros(offset.saturating_sub(at)).chain(next.iter().flat_map(|(_, pieces)| pieces.clone()))
+        {
+            let len = piece.len() as u64;
+            if process.send(&mut piece).await.is_err() {
+                return Ok(at);
+            }
+            at += len;
+            watch.news(News::Bytes { number: 0, bytes: len });
+        }
+        if next.is_none() {
+            process.send_eof();
+            return Ok(at);
+        }
     }
 }
 

@@ -14,6 +14,7 @@ mod part;
 mod plan;
 mod roots;
 mod stream;
+mod zeros;
 
 pub use by_shell::{fetch_by_shell, send_by_shell};
 pub use carry::{Report, carry_out};

@@ -52,7 +52,4 @@ pub enum CopyFault {
     /// The copy was stopped.
     #[error("stopped")]
     Stopped,
-    /// Its task broke off.
-    #[error("it broke off")]
-    BrokeOff,
 }

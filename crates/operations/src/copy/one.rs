@@ -127,7 +127,7 @@ async fn write(
 }
 
 /// Where a file ends: as it said when it was opened, or where reading it ended, which is before that where it was cut meanwhile.
-fn whole(opened: &Attributes, after: &Attributes, end: u64) -> u64 {
+pub(super) fn whole(opened: &Attributes, after: &Attributes, end: u64) -> u64 {
     match opened.size {
         Some(size) if size > 0 => size.min(after.size.unwrap_or(size)).max(end),
         _ => end,

@@ -83,11 +83,6 @@ impl Plan {
     pub fn bytes(&self) -> u64 {
         self.files.iter().map(FileDeed::bytes).fold(0, u64::saturating_add)
     }
-
-    /// Whether there is nothing to do.
-    pub fn is_empty(&self) -> bool {
-        self.folders.is_empty() && self.files.is_empty() && self.links.is_empty() && self.removals.is_empty()
-    }
 }
 
 /// Why nothing can be planned.

@@ -9,6 +9,7 @@ use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use super::digest::{Growing, digest};
 use super::one::open;
 use super::part::new_part;
+use super::zeros::zeros;
 use super::{CopyFault, CopyOptions, CopyWatch, Moved, News, Stop};
 use crate::files::{FileFault, Side};
 
@@ -108,11 +109,9 @@ pub async fn copy_out(
     let copied = async {
         while let Some((offset, pieces)) = source.next().await? {
             // What was never written is zeros.
-            let zeros = vec![0; usize::try_from(offset.saturating_sub(at)).unwrap_or(0).min(PIECE)];
-            while at < offset {
-                let len = zeros.len().min(usize::try_from(offset - at).unwrap_or(usize::MAX));
-                stream.write_all(zeros.get(..len).unwrap_or_default()).await.map_err(failed)?;
-                at += len as u64;
+            for piece in zeros(offset.saturating_sub(at)) {
+                stream.write_all(&piece).await.map_err(failed)?;
+                at += piece.len() as u64;
             }
             for piece in pieces {
                 stream.write_all(&piece).await.map_err(failed)?;
