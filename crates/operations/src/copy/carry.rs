@@ -154,7 +154,8 @@ impl Carrier {
             match under_way.join_next().await {
                 Some(Ok((_, Ok(())))) => done += 1,
                 Some(Ok((deed, Err(fault)))) => self.failed(path(&deed), fault),
-                Some(Err(_)) => {}
+                // A fault of ours, which is not to look like a copy.
+                Some(Err(error)) => std::panic::resume_unwind(error.into_panic()),
                 None => return done,
             }
         }
@@ -293,7 +294,8 @@ impl Carrier {
                 });
             }
             let Some(ended) = under_way.join_next().await else { break };
-            let Ok((number, deed, outcome)) = ended else { continue };
+            let (number, deed, outcome) =
+                ended.unwrap_or_else(|error| std::panic::resume_unwind(error.into_panic()));
             match outcome {
                 Ok(moved) => self.copied(number, &deed, &moved),
                 Err(Broken { fault: CopyFault::File(fault), part }) if fault.is_shared_handle() => {

@@ -1,8 +1,10 @@
 //! A script that goes to a machine as the input of the program that reads it, so that nothing of it is left there.
 
+use std::io::{self, Read};
+
 use bytes::Bytes;
 
-/// Largest script, in bytes.
+/// Largest script, in bytes: it is held whole.
 const MOST: usize = 10 * 1024 * 1024;
 
 /// A script.
@@ -41,6 +43,16 @@ const SHELLS: [&str; 7] = ["sh", "bash", "dash", "ash", "ksh", "mksh", "zsh"];
 const OTHERS: [&str; 4] = ["python", "perl", "ruby", "node"];
 
 impl Script {
+    /// Reads a script, and no more of it than one can have.
+    ///
+    /// # Errors
+    /// It cannot be read. What is too large is read as far as [`Script::new`] needs to tell.
+    pub fn read(from: impl Read) -> io::Result<Bytes> {
+        let mut text = Vec::new();
+        from.take(MOST as u64 + 1).read_to_end(&mut text)?;
+        Ok(text.into())
+    }
+
     /// A script by its text. Its first line may name the program that reads it, as the system reads such lines; else it is the shell of POSIX.
     ///
     /// # Errors
@@ -114,5 +126,8 @@ mod tests {
             assert_eq!(script.as_ref().ok().map(Script::reader), line, "{first}");
         }
         assert_eq!(Script::new("x", Bytes::new()), Err(ScriptError::Empty("x".into())));
+        // One that never ends is not read to its end.
+        let endless = Script::read(io::repeat(b'#')).unwrap();
+        assert_eq!(Script::new("x", endless), Err(ScriptError::TooLarge("x".into())));
     }
 }

@@ -223,15 +223,13 @@ fn order(args: &RunArgs, home: &Home) -> Result<Option<Order>, Failure> {
 /// It cannot be read, or is none.
 pub(super) fn read_script(file: &std::path::Path) -> Result<Script, Failure> {
     let is_stdin = file == std::path::Path::new("-");
-    let read = if is_stdin {
-        let mut text = Vec::new();
-        std::io::Read::read_to_end(&mut std::io::stdin().lock(), &mut text).map(|_| text)
-    } else {
-        std::fs::read(file)
+    let read = match is_stdin {
+        true => Script::read(std::io::stdin().lock()),
+        false => std::fs::File::open(file).and_then(Script::read),
     };
     let name = if is_stdin { "the script on standard input".to_owned() } else { file.display().to_string() };
     let text = read.map_err(|error| Failure::new(code::LOCAL, format!("cannot read {name}: {error}")))?;
-    Script::new(&name, text.into()).map_err(|error| {
+    Script::new(&name, text).map_err(|error| {
         let failure = Failure::new(code::USAGE, error.to_string());
         match error {
             ScriptError::Interpreter { .. } => {

@@ -218,14 +218,12 @@ fn goes_to_terminal(is_out: bool) -> bool {
 
 /// The lines that are whole now.
 fn lines(rest: &mut Vec<u8>, piece: &[u8]) -> Vec<Vec<u8>> {
-    rest.extend_from_slice(piece);
     let mut whole = Vec::new();
-    while let Some(end) = rest.iter().position(|byte| *byte == b'\n') {
-        let behind = rest.split_off(end + 1);
-        whole.push(std::mem::replace(rest, behind));
-    }
-    if rest.len() > LONGEST_LINE {
-        whole.push(std::mem::take(rest));
+    for part in piece.split_inclusive(|byte| *byte == b'\n') {
+        rest.extend_from_slice(part);
+        if part.ends_with(b"\n") || rest.len() > LONGEST_LINE {
+            whole.push(std::mem::take(rest));
+        }
     }
     whole
 }
@@ -248,4 +246,23 @@ fn write_file(
         }
     };
     file.write_all(piece).map_err(failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_come_whole_however_their_bytes_come() {
+        let text: Vec<u8> = (0..2_000).flat_map(|number| format!("lamp {number}\n").into_bytes()).collect();
+        for at_once in [1, 7, 4_096, text.len()] {
+            let mut rest = Vec::new();
+            let all: Vec<_> = text.chunks(at_once).flat_map(|piece| lines(&mut rest, piece)).collect();
+            assert!(rest.is_empty() && all.len() == 2_000 && all.concat() == text);
+        }
+        // What never ends in a line is not kept without end.
+        let mut rest = Vec::new();
+        let all = lines(&mut rest, &vec![b'x'; LONGEST_LINE + 1]);
+        assert!(rest.is_empty() && all.len() == 1);
+    }
 }
