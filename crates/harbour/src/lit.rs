@@ -34,6 +34,11 @@ impl LitMachine {
         self.holdings.files_of(&self.spec, user).put_file(path.as_bytes(), content, 0o644);
     }
 
+    /// Changes what is known of a file, as far as the user may.
+    pub fn change(&self, user: &str, path: &str, attributes: Attributes) {
+        let _ = self.holdings.files_of(&self.spec, user).change(path.as_bytes(), true, attributes);
+    }
+
     /// The names in a folder.
     pub fn names(&self, user: &str, path: &str) -> Vec<String> {
         let names = self.holdings.files_of(&self.spec, user).list(path.as_bytes()).unwrap_or_default();

@@ -10,6 +10,8 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
+use lantern_harbour::{FilesSpec, MachineSpec};
+use lantern_ssh::sftp::Attributes;
 use support::{Desk, Lit, PATIENCE, Screen, light, machine};
 
 fn desk_and_machine() -> (Desk, Lit) {
@@ -167,4 +169,34 @@ fn an_editor_that_leaves_at_once_is_waited_for() {
     screen.send("\r");
     assert_eq!(screen.wait_for_exit(), 0);
     assert!(screen.text().contains("Saved on lamp-01."), "{}", screen.text());
+}
+
+/// Whose file it is stays so, also where a new one could not be given to them: then the old one is written over. Where that breaks off, a whole copy of the new
+/// one is beside it.
+#[test]
+fn a_file_of_somebody_else_stays_theirs() {
+    let desk = Desk::with_key();
+    let files = FilesSpec { room: 60_000, ..FilesSpec::default() };
+    let lit = light(MachineSpec { files, ..machine("lamp-01", &desk.public_key("harbour")) });
+    desk.add(&lit);
+    lit.lit.put_file("root", "/home/keeper/conf", b"one\n");
+    lit.lit.change("root", "/home/keeper/conf", Attributes::with_mode(0o666));
+    let before = lit.lit.look("keeper", "conf").unwrap();
+    let done: support::Outcome = edit(&desk, "echo two >>\"$1\"", &["lamp-01:conf"]).output().unwrap().into();
+    assert!(done.expect(0).err.contains("Saved on lamp-01."));
+    let after = lit.lit.look("keeper", "conf").unwrap();
+    assert_eq!((after.owner, after.permissions()), (before.owner, Some(0o666)));
+    assert_eq!(text(&lit, "conf"), "one\ntwo\n");
+    let is_part = |name: &String| name.ends_with(".lantern-part");
+    assert!(!lit.lit.names("keeper", ".").iter().any(is_part));
+
+    // There is room for the copy, and not for the same twice.
+    let long = "x".repeat(40_000);
+    let script = format!("printf {long} >\"$1\"");
+    let full: support::Outcome = edit(&desk, &script, &["lamp-01:conf"]).output().unwrap().into();
+    assert!(full.expect(250).err.contains("what you wrote is in"), "it was not kept here");
+    let names = lit.lit.names("keeper", ".");
+    let copies: Vec<_> = names.iter().filter(|name| is_part(name)).collect();
+    assert!(!copies.is_empty() && copies.iter().all(|name| text(&lit, name) == long), "{names:?}");
+    assert!(drafts(&desk).iter().any(|name| name.starts_with("lamp-01-")));
 }

@@ -121,12 +121,17 @@ impl RemoteFile {
         let part = part_name(&self.path);
         let written = self.write(side, &part, text, there).await;
         let in_place = match written {
-            Ok(in_place) => in_place,
+            Ok(is_there) => !is_there,
             Err(fault) => {
                 let _ = side.remove(&part).await;
                 return Err(fault.into());
             }
         };
+        if in_place {
+            // Where this breaks off, the whole copy beside it is what is left on the machine.
+            self.write_over(side, text).await?;
+            side.remove(&part).await.map_err(EditFault::from)?;
+        }
         self.known = side.look(&self.path, true).await?;
         self.content = text.to_vec();
         Ok(if in_place { Saved::InPlace } else { Saved::Done })
@@ -152,7 +157,8 @@ impl RemoteFile {
         }
     }
 
-    /// Writes a whole copy beside it, gives that what the file has, and puts it in its place; whether it had to be written over in place.
+    /// Writes a whole copy beside it, gives that what the file has, and puts it in its place; whether that could be: not where a new file
+    /// cannot have the owner.
     async fn write(
         &self,
         side: &Side,
@@ -166,7 +172,7 @@ impl RemoteFile {
         let Some(there) = there else {
             sink.finish(Attributes { size, mode: Some(0o644), ..Attributes::default() }, true).await?;
             side.rename_over(part, &self.path).await?;
-            return Ok(false);
+            return Ok(true);
         };
         sink.finish(Attributes { size, mode: there.permissions(), ..Attributes::default() }, true).await?;
         let ours = side.look(part, false).await?.and_then(|part| part.owner);
@@ -179,17 +185,19 @@ impl RemoteFile {
                     side.change(part, mode, false).await?;
                 }
                 Err(fault) if fault.is_end() => return Err(fault),
-                Err(_) => {
-                    let mut sink = side.reopen(&self.path).await?;
-                    sink.write(0, vec![Bytes::copy_from_slice(text)]).await?;
-                    sink.finish(Attributes { size, ..Attributes::default() }, true).await?;
-                    side.remove(part).await?;
-                    return Ok(true);
-                }
+                Err(_) => return Ok(false),
             }
         }
         side.rename_over(part, &self.path).await?;
-        Ok(false)
+        Ok(true)
+    }
+
+    /// Writes over the old file, whose owner and name stay.
+    async fn write_over(&self, side: &Side, text: &[u8]) -> Result<(), FileFault> {
+        let mut sink = side.reopen(&self.path).await?;
+        sink.write(0, vec![Bytes::copy_from_slice(text)]).await?;
+        let size = Some(text.len() as u64);
+        sink.finish(Attributes { size, ..Attributes::default() }, true).await
     }
 }
 

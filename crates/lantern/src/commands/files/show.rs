@@ -20,6 +20,8 @@ use crate::screen::size::bytes;
 
 /// Bytes by which it is told what a file is.
 const HEAD: usize = 8 * 1024;
+/// Longest line that is held until its end has come, in bytes.
+const LONGEST_LINE: usize = 256 * 1024;
 
 pub(super) fn run(args: &ShowArgs, global: &Global) -> Result<u8, Failure> {
     if global.json {
@@ -70,11 +72,7 @@ async fn on_terminal(side: &Side, machine: &str, path: &[u8], no_pager: bool) ->
     }
     let mut pager = if no_pager { None } else { Pager::start() };
     loop {
-        // A character of several bytes is not taken apart, nor is a line.
-        let whole = match is_over {
-            true => text.len(),
-            false => text.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1),
-        };
+        let whole = if is_over { text.len() } else { whole(&text) };
         let rest = text.split_off(whole);
         let fit = Fit::lines(&String::from_utf8_lossy(&text));
         let taken = match &mut pager {
@@ -97,6 +95,22 @@ async fn on_terminal(side: &Side, machine: &str, path: &[u8], no_pager: bool) ->
         pager.finish().await;
     }
     Ok(())
+}
+
+/// How much of a text can be shown before what follows is known: its whole lines. A character of several bytes is not taken apart; a line is, where it is
+/// so long that it would be held for its own sake.
+fn whole(text: &[u8]) -> usize {
+    if let Some(end) = text.iter().rposition(|byte| *byte == b'\n') {
+        return end + 1;
+    }
+    if text.len() < LONGEST_LINE {
+        return 0;
+    }
+    // Where the last character begins (RFC 3629 section 3).
+    match text.iter().rposition(|byte| byte & 0xc0 != 0x80) {
+        None | Some(0) => text.len(),
+        Some(begin) => begin,
+    }
 }
 
 /// What a file is that is no text, by its beginning; nothing for a text.
@@ -154,6 +168,16 @@ impl Pager {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lines_are_shown_whole_and_endless_ones_in_pieces() {
+        for (text, len) in [(&b""[..], 0), (b"lamp", 0), (b"lamp\nfog", 5), (b"lamp\n", 5)] {
+            assert_eq!(whole(text), len);
+        }
+        let long = [&[b'x'; LONGEST_LINE][..], "ø".as_bytes()].concat();
+        assert_eq!(whole(&long), LONGEST_LINE);
+        assert_eq!(whole(&[0x80; LONGEST_LINE]), LONGEST_LINE);
+    }
 
     #[test]
     fn texts_are_told_from_what_is_none() {
