@@ -41,8 +41,7 @@ impl LitMachine {
 
     /// The names in a folder.
     pub fn names(&self, user: &str, path: &str) -> Vec<String> {
-        let names = self.holdings.files_of(&self.spec, user).list(path.as_bytes()).unwrap_or_default();
-        names.into_iter().map(|(name, _)| String::from_utf8_lossy(&name).into_owned()).collect()
+        self.holdings.files_of(&self.spec, user).names(path.as_bytes())
     }
 
     /// How many files visitors have open.

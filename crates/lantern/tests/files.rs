@@ -46,6 +46,19 @@ fn a_listing_says_what_there_is_in_the_order_that_is_asked_for() {
 }
 
 #[test]
+fn numbers_in_names_are_counted() {
+    let (desk, lit) = desk_and_machine();
+    for name in ["log.10", "log.9", "log.1", "sub/x10", "sub/x9"] {
+        desk.lantern(&["files", "make-folder", "--above", &format!("lamp-01:/srv/logs/{name}")]).expect(0);
+    }
+    let listed = desk.lantern(&["files", "list", "--names", "lamp-01:/srv/logs"]).expect(0);
+    assert_eq!(listed.text(), "log.1\nlog.9\nlog.10\nsub\n");
+    let tree = desk.lantern(&["files", "list", "--tree", "lamp-01:/srv/logs"]).expect(0);
+    assert_eq!(tree.text(), "log.1/\nlog.9/\nlog.10/\nsub/\n  x9/\n  x10/\n");
+    drop(lit);
+}
+
+#[test]
 fn a_text_is_shown_and_what_is_none_says_what_it_is() {
     let (desk, lit) = desk_and_machine();
     lit.lit.put_file(

@@ -71,6 +71,11 @@ pub struct Program {
 }
 
 impl Program {
+    /// One that has nothing but its streams.
+    pub fn alone(runs: Runs) -> Self {
+        Self { runs, environment: Vec::new(), terminal: None, agent: false, display: None }
+    }
+
     /// What is asked of a session, in order, each with whether an answer is wanted; the program itself comes last.
     pub(crate) fn requests(&self) -> Vec<(SessionRequest, bool)> {
         let variable = |(name, value): &(String, String)| SessionRequest::Env {

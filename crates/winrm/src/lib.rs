@@ -8,6 +8,7 @@
 //! - [`SessionShell`] is the same for a session of PowerShell, whose pipelines run one after the other.
 //! - [`program_line`] and [`interpreter_line`] put words together so that a program there reads them back.
 //! - [`remoting`] is what is said to PowerShell: messages in fragments, and the objects in them.
+//! - [`file_helper`] is a file service that is brought along and compiled on the machine.
 //! - [`sealed`] is the form of messages that a login's keys have encrypted, for lines without TLS; [`Challenges`] are the logins that a service offers, and [`ntlm`] is
 //!   one of them; [`LoginKeys`] are what a login leaves behind.
 
@@ -17,6 +18,7 @@ mod envelope;
 mod error;
 mod fault;
 mod fault_code;
+pub mod file_helper;
 mod ids;
 pub mod limits;
 mod login_keys;

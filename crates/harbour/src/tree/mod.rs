@@ -9,7 +9,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use lantern_ssh::sftp::{Attributes, FileKind, FileNumber, Refusal, StatusCode};
+use lantern_ssh::sftp::{Attributes, FileKind, FileNumber, Refusal, StatusCode, StoreResult};
 
 pub use sample::FILES;
 pub(crate) use store::FilesOfUser;
@@ -61,6 +61,21 @@ struct Nodes {
     used: u64,
     /// Whether nothing can be written.
     read_only: bool,
+    /// Whether it is a machine of Windows: drives at the top, names that it does not have, and no modes.
+    has_drives: bool,
+}
+
+impl Nodes {
+    /// What is known of a file. Where there are no modes, they tell what kind it is.
+    fn known(&self, file: FileNumber) -> StoreResult<Attributes> {
+        let node = self.node(file)?;
+        let known = node.attributes();
+        let usual = if node.kind() == FileKind::Folder { 0o755 } else { 0o644 };
+        Ok(match self.has_drives {
+            true => Attributes { owner: None, mode: Some(node.kind().mode_bits() | usual), ..known },
+            false => known,
+        })
+    }
 }
 
 /// The files of a machine. Clones are the same ones.
@@ -76,6 +91,36 @@ impl Default for Tree {
 impl Tree {
     /// The files of a machine with these users, and room for so many bytes.
     pub(crate) fn new(users: &[&str], room: u64) -> Self {
+        let tree = Self::bare(room);
+        tree.furnish(users);
+        tree
+    }
+
+    /// The files of a machine of Windows with these users.
+    pub(crate) fn with_drives(users: &[&str], room: u64) -> Self {
+        let tree = Self::bare(room);
+        let mut root = FilesOfUser::new(tree.clone(), ROOT_USER, b"/".to_vec());
+        for folder in [&b"/C:"[..], b"/C:/Users", b"/C:/logs", b"/D:"] {
+            root.put_folder(folder, 0o777);
+        }
+        root.put_file(b"/C:/logs/tide-01.log", sample::FILES[1].1.as_bytes(), 0o666);
+        for user in users {
+            let home = drive_home(user);
+            root.put_folder(&home, 0o777);
+            for (name, text) in sample::FILES {
+                root.put_file(&[&home[..], b"/", name.as_bytes()].concat(), text.as_bytes(), 0o666);
+            }
+        }
+        tree.lock().has_drives = true;
+        tree
+    }
+
+    /// The files of such a machine as a user sees them.
+    pub(crate) fn of_windows_user(&self, user: &str) -> FilesOfUser {
+        FilesOfUser::new(self.clone(), ROOT_USER, drive_home(user))
+    }
+
+    fn bare(room: u64) -> Self {
         let root = Node {
             content: Content::Folder(Default::default()),
             permissions: 0o755,
@@ -90,10 +135,9 @@ impl Tree {
             room,
             used: 0,
             read_only: false,
+            has_drives: false,
         };
-        let tree = Self(Arc::new(Mutex::new(nodes)));
-        tree.furnish(users);
-        tree
+        Self(Arc::new(Mutex::new(nodes)))
     }
 
     fn lock(&self) -> MutexGuard<'_, Nodes> {
@@ -150,6 +194,10 @@ impl Tree {
             }
         }
     }
+}
+
+fn drive_home(user: &str) -> Vec<u8> {
+    [b"/C:/Users/", user.as_bytes()].concat()
 }
 
 fn home_of(user: &str) -> Vec<u8> {

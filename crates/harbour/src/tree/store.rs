@@ -55,6 +55,9 @@ impl Nodes {
     ) -> StoreResult<FileNumber> {
         self.may_be_written()?;
         self.may(user, place.folder, WRITE)?;
+        if self.has_drives && place.name.iter().any(|byte| *byte < 32 || b"\\:*?\"<>|".contains(byte)) {
+            return refuse(StatusCode::Failure, "Windows has no names with that character in them");
+        }
         if place.name.len() > LONGEST_NAME || place.name.contains(&0) {
             return refuse(StatusCode::Failure, "file name too long");
         }
@@ -91,6 +94,7 @@ impl Nodes {
         self.may_be_written()?;
         let owner = self.node(file)?.owner.0;
         let is_owner = user == ROOT_USER || user == owner;
+        let has_drives = self.has_drives;
         if let Some(size) = attributes.size {
             self.may(user, file, WRITE)?;
             self.resize(file, size)?;
@@ -101,7 +105,9 @@ impl Nodes {
         {
             return Err(Refusal::new(StatusCode::PermissionDenied));
         }
-        node.permissions = attributes.permissions().unwrap_or(node.permissions);
+        if !has_drives {
+            node.permissions = attributes.permissions().unwrap_or(node.permissions);
+        }
         node.times = attributes.times.unwrap_or(node.times);
         node.owner = attributes.owner.unwrap_or(node.owner);
         Ok(())
@@ -134,6 +140,12 @@ impl FilesOfUser {
         let _ = self.change(path, true, Attributes { owner: Some((user, user)), ..Attributes::default() });
     }
 
+    /// The names in a folder.
+    pub(crate) fn names(&mut self, path: &[u8]) -> Vec<String> {
+        let names = self.list(path).unwrap_or_default();
+        names.into_iter().map(|(name, _)| String::from_utf8_lossy(&name).into_owned()).collect()
+    }
+
     /// The whole of a file, for programs.
     pub(crate) fn whole(&mut self, path: &[u8]) -> Option<Vec<u8>> {
         let file = self.open(path, OpenFlags::READ, Attributes::default()).ok()?;
@@ -143,7 +155,11 @@ impl FilesOfUser {
     }
 
     fn walk(&self, nodes: &Nodes, path: &[u8], follow: bool) -> StoreResult<Place> {
-        nodes.walk(self.user, &self.home, path, follow)
+        match nodes.has_drives && path.get(1) == Some(&b':') {
+            // A drive is at the top, with a slash in front and without.
+            true => nodes.walk(self.user, &self.home, &[b"/", path].concat(), follow),
+            false => nodes.walk(self.user, &self.home, path, follow),
+        }
     }
 
     fn find(&self, nodes: &Nodes, path: &[u8], follow: bool) -> StoreResult<FileNumber> {
@@ -227,7 +243,7 @@ impl FileStore for FilesOfUser {
     }
 
     fn look_at(&mut self, file: FileNumber) -> StoreResult<Attributes> {
-        Ok(self.tree.lock().node(file)?.attributes())
+        self.tree.lock().known(file)
     }
 
     fn change_open(&mut self, file: FileNumber, attributes: Attributes) -> StoreResult<()> {
@@ -236,7 +252,7 @@ impl FileStore for FilesOfUser {
 
     fn look(&mut self, path: &[u8], follow: bool) -> StoreResult<Attributes> {
         let nodes = self.tree.lock();
-        Ok(nodes.node(self.find(&nodes, path, follow)?)?.attributes())
+        nodes.known(self.find(&nodes, path, follow)?)
     }
 
     fn change(&mut self, path: &[u8], follow: bool, attributes: Attributes) -> StoreResult<()> {
@@ -252,7 +268,7 @@ impl FileStore for FilesOfUser {
             return refuse(StatusCode::Failure, "not a folder");
         };
         nodes.may(self.user, folder, READ)?;
-        names.iter().map(|(name, file)| Ok((name.clone(), nodes.node(*file)?.attributes()))).collect()
+        names.iter().map(|(name, file)| Ok((name.clone(), nodes.known(*file)?))).collect()
     }
 
     fn remove(&mut self, path: &[u8], folder: bool) -> StoreResult<()> {

@@ -3,6 +3,7 @@
 mod certificate;
 mod command;
 mod connection;
+mod files;
 mod kerberos;
 mod login;
 mod programs;
@@ -51,6 +52,26 @@ impl WindowsMachine {
         let asks = !spec.client_certificates.is_empty() && spec.fault != Some(WindowsFault::AsksLate);
         let tls = Tls(spec.certificate.as_ref().map(|own| own.acceptor(asks)).transpose()?);
         Ok(Self { service: Arc::new(Service::new(spec)), tls })
+    }
+
+    /// What a file holds; nothing where it is none.
+    pub fn file(&self, user: &str, path: &str) -> Option<Vec<u8>> {
+        self.service.files_of(user).whole(path.as_bytes())
+    }
+
+    /// Writes a file, as the user does it.
+    pub fn put_file(&self, user: &str, path: &str, content: &[u8]) {
+        self.service.files_of(user).put_file(path.as_bytes(), content, 0o644);
+    }
+
+    /// The names in a folder.
+    pub fn names(&self, user: &str, path: &str) -> Vec<String> {
+        self.service.files_of(user).names(path.as_bytes())
+    }
+
+    /// How many files visitors have open.
+    pub fn open_files(&self) -> u32 {
+        self.service.tree.open_files()
     }
 
     /// Serves a visitor. Must be called within a runtime.

@@ -7,13 +7,16 @@ use std::time::Duration;
 use lantern_keys::SystemRandom;
 use lantern_winrm::{
     Fault, Identity, NewShell, Output, Received, Request, RequestHeaders, Response, Sent, Signal,
-    answer_fault, namespace::SESSIONS,
+    answer_fault, file_helper, namespace::SESSIONS,
 };
 use tokio::sync::Notify;
 
 use super::command::Command;
+use super::files::serve;
 use super::programs::{Place, exists, run};
 use super::remoting::RemotingSession;
+use crate::tree::{FilesOfUser, Tree};
+
 use super::spec::{Rights, WindowsFault, WindowsSpec};
 
 /// What a machine has seen.
@@ -53,6 +56,7 @@ struct State {
 /// The service.
 pub(super) struct Service {
     pub(super) spec: WindowsSpec,
+    pub(super) tree: Tree,
     state: Mutex<State>,
     /// All connections end.
     pub(super) cut: Notify,
@@ -78,7 +82,14 @@ fn uuid() -> String {
 
 impl Service {
     pub(super) fn new(spec: WindowsSpec) -> Self {
-        Self { spec, state: Mutex::default(), cut: Notify::new() }
+        let users: Vec<&str> = spec.users.iter().map(|user| user.name.as_str()).collect();
+        let tree = Tree::with_drives(&users, spec.room);
+        Self { spec, tree, state: Mutex::default(), cut: Notify::new() }
+    }
+
+    /// Files as a user sees them.
+    pub(super) fn files_of(&self, user: &str) -> FilesOfUser {
+        self.tree.of_windows_user(user.rsplit('\\').next().unwrap_or(user))
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {
@@ -187,7 +198,8 @@ impl Service {
         };
         match request {
             Request::Command(new) => {
-                if !new.by_interpreter && !exists(&new.line) {
+                let is_files = !new.by_interpreter && file_helper::is_command(&new.line);
+                if !new.by_interpreter && !is_files && !exists(&new.line) {
                     let text = "The system cannot find the file specified.";
                     return Err(Fault::new(0x8007_0002, "InternalError", text));
                 }
@@ -198,6 +210,14 @@ impl Service {
                 environment.extend(shell.new.environment.iter().cloned());
                 let command = Command::new(environment);
                 shell.commands.insert(id.clone(), command.clone());
+                if is_files {
+                    let (files, program) = (self.files_of(user), self.spec.file_service.clone());
+                    tokio::spawn(async move {
+                        let code = serve(&command, files, program.as_deref()).await;
+                        command.end(code);
+                    });
+                    return Ok(Response::Started { command: id });
+                }
                 let place = Place { computer: self.spec.name.clone(), user: user.to_owned() };
                 tokio::spawn(run(new.line.clone(), new.by_interpreter, place, command));
                 Ok(Response::Started { command: id })
@@ -302,6 +322,9 @@ impl Service {
                 let text = "The service is configured to not accept any remote shell requests.";
                 return Err(Fault::new(2_150_859_180, "AccessDenied", text));
             }
+            Some(WindowsFault::NoCommands) if new.session.is_none() => {
+                return Err(Fault::new(5, "AccessDenied", "Access is denied."));
+            }
             Some(WindowsFault::NoUtf8) if new.code_page == Some(65_001) => {
                 return Err(Fault::new(2_150_859_072, "InvalidOptions", "The code page is not supported."));
             }
@@ -316,7 +339,7 @@ impl Service {
                 Fault::new(2_150_858_752, "DestinationUnreachable", text)
             })?;
             let place = Place { computer: self.spec.name.clone(), user: user.to_owned() };
-            session = Some(RemotingSession::new(&made.creation, endpoint, place).await?);
+            session = Some(RemotingSession::new(&made.creation, endpoint, place, self.files_of(user)).await?);
             id = made.id.clone();
         }
         let shell = Shell { user: user.to_owned(), new, commands: HashMap::new(), session, is_left: false };

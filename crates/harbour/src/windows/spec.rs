@@ -104,6 +104,8 @@ pub enum WindowsFault {
     ShellQuota,
     /// It takes no shells.
     NoShells,
+    /// It takes sessions of PowerShell, and lets nobody run commands.
+    NoCommands,
     /// It does not have the code page of UTF-8.
     NoUtf8,
     /// It answers in the clear, where messages should be sealed.
@@ -155,6 +157,10 @@ pub struct WindowsSpec {
     pub realm: Option<WindowsRealm>,
     /// The endpoints that it has for sessions.
     pub endpoints: Vec<Endpoint>,
+    /// Bytes that there is room for on its drives.
+    pub room: u64,
+    /// A program of this system, with its arguments, that is its file service; none: the harbour's own.
+    pub file_service: Option<Vec<String>>,
     /// How far its clock is ahead, in seconds.
     pub clock_off: i64,
     /// What goes wrong.
@@ -184,6 +190,8 @@ impl WindowsSpec {
             client_certificates: Vec::new(),
             realm: None,
             endpoints: Endpoint::usual(),
+            room: 64 << 30,
+            file_service: None,
             clock_off: 0,
             fault: None,
         })

@@ -53,7 +53,10 @@ pub(crate) fn run(args: &EditArgs, global: &Global) -> Result<u8, Failure> {
     let saves = block_on(async {
         let side = reach(&home, &place.errand, &ask).await?;
         let file = RemoteFile::fetch(&side, &place.path, args.new).await?;
-        Editing::begin(&home, &place, &ask, side, file)?.go_on(args.connect.no_questions).await
+        let mut editing = Editing::begin(&home, &place, &ask, side, file)?;
+        let saves = editing.go_on(args.connect.no_questions).await;
+        editing.side.leave().await;
+        saves
     })?;
     if global.json {
         let path = shown(&place.path);
@@ -130,7 +133,7 @@ impl<'a> Editing<'a> {
     }
 
     /// Until the editor is closed and all is settled; how often it was saved.
-    async fn go_on(mut self, no_questions: bool) -> Result<usize, Failure> {
+    async fn go_on(&mut self, no_questions: bool) -> Result<usize, Failure> {
         // They are the editor's, which may have the same terminal.
         let _interrupts = watch(SignalKind::interrupt())?;
         self.edit(no_questions).await?;
@@ -214,7 +217,16 @@ impl<'a> Editing<'a> {
         if !at_end && !self.watch.is_saved(Instant::now()) {
             return;
         }
-        let Ok(text) = self.watch.take() else { return };
+        let text = match self.watch.take() {
+            Ok(text) => text,
+            // What was in it when it was looked at last is all that can be kept.
+            Err(error) if at_end && error.kind() != std::io::ErrorKind::NotFound => {
+                let words = format!("cannot read the draft {}: {error}", self.draft.display());
+                self.unsaved = Some(Unsaved::Failed(self.taken.clone(), Failure::new(code::LOCAL, words)));
+                return;
+            }
+            Err(_) => return,
+        };
         // What could not be put back is tried once more at the end, as it is then.
         let is_due = at_end && matches!(self.unsaved, Some(Unsaved::Failed(..)));
         if text == self.taken && !is_due {

@@ -3,7 +3,7 @@
 use std::ffi::OsStr;
 
 use lantern_book::{Home, MachineBook, select};
-use lantern_operations::files::{Location, LocationError, Machine, Side};
+use lantern_operations::files::{Location, LocationError, Machine, Side, as_served};
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
@@ -71,9 +71,27 @@ pub(super) fn places<T: AsRef<OsStr>>(
                 .hint("a place on a machine is MACHINE:PATH, as lamp-01:/srv/"));
         };
         let (errands, _) = machines(home, &machine, but, connect)?;
-        all.extend(errands.into_iter().map(|errand| Place { errand, path: path.clone() }));
+        all.extend(errands.into_iter().map(|errand| {
+            let path = as_served(path.clone(), errand.target.protocol);
+            Place { errand, path }
+        }));
     }
     Ok(all)
+}
+
+/// Permissions and owners can be given to files there.
+///
+/// # Errors
+/// They have none.
+pub(super) fn check_modes(side: &Side) -> Result<(), Failure> {
+    if side.has_modes() {
+        return Ok(());
+    }
+    let name = side.name();
+    let words =
+        format!("files on {name} have no permissions and owners of this kind: it is a machine of Windows");
+    Err(Failure::new(code::USAGE, words)
+        .hint(format!("who may do what there: lantern run {name} -- icacls PATH")))
 }
 
 /// Reaches a machine, and begins to talk about files.

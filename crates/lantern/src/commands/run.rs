@@ -94,11 +94,8 @@ fn execute(
     let status = block_on(async {
         let forwards = Forwards::of(&args.forward, home, target).await?;
         let program = Program {
-            runs: Runs::Command(words.clone()),
             environment: environment(&target.session),
-            terminal: None,
-            agent: false,
-            display: None,
+            ..Program::alone(Runs::Command(words.clone()))
         };
         let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
         let options = ReachOptions { forwards_agent, opens, ..options.clone() };

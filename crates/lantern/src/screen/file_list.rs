@@ -1,10 +1,12 @@
 //! Listings of files.
 
 use std::borrow::Cow;
+use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use lantern_book::natural;
 use lantern_operations::files::Entry;
 use lantern_ssh::sftp::{Attributes, FileKind};
 use serde_json::{Value, json};
@@ -101,14 +103,14 @@ pub(crate) fn print_table(all: &[Listed], several: bool) -> Result<(), Failure> 
         output::say("Nothing is in it.");
         return Ok(());
     }
+    // Windows has lists of who may do what, and neither of these.
+    let has_owners = all.iter().any(|listed| listed.entry.attributes.owner.is_some());
     let row = |listed: &Listed| {
-        let mut row: Vec<Cow<'static, str>> = vec![
-            name(listed).into(),
-            size(&listed.entry).into(),
-            changed(&listed.entry.attributes).into(),
-            permissions(&listed.entry.attributes).into(),
-            owner(&listed.entry).into(),
-        ];
+        let mut row: Vec<Cow<'static, str>> =
+            vec![name(listed).into(), size(&listed.entry).into(), changed(&listed.entry.attributes).into()];
+        if has_owners {
+            row.extend([permissions(&listed.entry.attributes).into(), owner(&listed.entry).into()]);
+        }
         if several {
             row.insert(0, listed.machine.clone().into());
         }
@@ -116,8 +118,8 @@ pub(crate) fn print_table(all: &[Listed], several: bool) -> Result<(), Failure> 
     };
     let rows: Vec<_> = all.iter().map(row).collect();
     let heading = ["MACHINE", "NAME", "SIZE", "CHANGED", "PERMISSIONS", "OWNER"];
-    let heading = if several { &heading[..] } else { heading.get(1..).unwrap_or_default() };
-    output::print(&output::table(heading, rows))
+    let columns = usize::from(!several)..if has_owners { heading.len() } else { heading.len() - 2 };
+    output::print(&output::table(heading.get(columns).unwrap_or_default(), rows))
 }
 
 /// Prints names alone, as they are: on a terminal made harmless.
@@ -145,7 +147,7 @@ pub(crate) fn print_tree(all: &[Listed], several: bool) -> Result<(), Failure> {
             text.end_line();
         }
         // By their names from the top: what is in a folder stands right below it.
-        listed.sort_by(|one, other| parts(one).cmp(parts(other)));
+        listed.sort_by(|one, other| by_parts(one, other));
         for one in listed {
             let below = &one.entry.name;
             let depth = below.iter().filter(|byte| **byte == b'/').count() + usize::from(several);
@@ -165,8 +167,23 @@ pub(crate) fn print_tree(all: &[Listed], several: bool) -> Result<(), Failure> {
     output::print(&text)
 }
 
-fn parts(listed: &Listed) -> impl Iterator<Item = &[u8]> {
-    listed.entry.name.split(|byte| *byte == b'/')
+fn by_parts(one: &Listed, other: &Listed) -> Ordering {
+    let is_slash = |byte: &u8| *byte == b'/';
+    let (mut left, mut right) = (one.entry.name.split(is_slash), other.entry.name.split(is_slash));
+    loop {
+        match (left.next(), right.next()) {
+            (Some(left), Some(right)) => match by_name(left, right) {
+                Ordering::Equal => {}
+                unequal => return unequal,
+            },
+            (left, right) => return left.is_some().cmp(&right.is_some()),
+        }
+    }
+}
+
+/// The order of names, in which numbers count as such; names that read alike are still two.
+pub(crate) fn by_name(one: &[u8], other: &[u8]) -> Ordering {
+    natural(&String::from_utf8_lossy(one), &String::from_utf8_lossy(other)).then_with(|| one.cmp(other))
 }
 
 /// Prints it as JSON.

@@ -10,8 +10,9 @@ use lantern_ssh::{Stream, neutralize_line};
 use tokio::time::sleep_until;
 
 use super::FilesError;
+use super::carrier::Carrier;
 use super::shared::Shared;
-use crate::{Channel, ChannelEnd, LinkError};
+use crate::remote::ProcessEnd;
 
 /// Most of what a service says beside its answers that is kept, in bytes.
 const MAX_SAID: usize = 400;
@@ -28,18 +29,18 @@ fn keep(place: &mut Vec<u8>, piece: &[u8]) {
     place.extend_from_slice(piece.get(..room).unwrap_or(piece));
 }
 
-/// Moves bytes until the conversation is over, or nobody holds it any more.
-pub(super) async fn drive(shared: Arc<Shared>, channel: Channel) {
+/// Says this first, and moves bytes until the conversation is over, or nobody holds it any more.
+pub(super) async fn drive(shared: Arc<Shared>, carrier: Carrier, first: Bytes) {
     let mut said = Said::default();
-    let error = run(&shared, &channel, &mut said).await;
-    if let Some(error) = error {
-        shared.end(error);
+    let error = run(&shared, &carrier, first, &mut said).await;
+    match error {
+        Some(error) => shared.end(error),
+        None => carrier.finish().await,
     }
 }
 
-async fn run(shared: &Shared, channel: &Channel, said: &mut Said) -> Option<FilesError> {
+async fn run(shared: &Shared, carrier: &Carrier, mut out: Bytes, said: &mut Said) -> Option<FilesError> {
     let machine = || shared.machine.clone();
-    let mut out = Bytes::new();
     let mut speaks_beside = true;
     loop {
         let deadline = {
@@ -61,9 +62,8 @@ async fn run(shared: &Shared, channel: &Channel, said: &mut Said) -> Option<File
             }
         };
         tokio::select! {
-            piece = channel.next(Stream::Main) => {
-                let Some(piece) = piece else { return Some(ended(shared, channel, said).await) };
-                channel.consumed(piece.len());
+            piece = carrier.next(Stream::Main) => {
+                let Some(piece) = piece else { return Some(ended(shared, carrier, said).await) };
                 let mut state = shared.lock();
                 let begins = state.client.extensions().is_none();
                 if begins {
@@ -83,22 +83,19 @@ async fn run(shared: &Shared, channel: &Channel, said: &mut Said) -> Option<File
                     Err(source) => return Some(FilesError::Broken { machine: machine(), source }),
                 }
             }
-            piece = channel.next(Stream::Stderr), if speaks_beside => match piece {
-                Some(piece) => {
-                    channel.consumed(piece.len());
-                    keep(&mut said.beside, &piece);
-                }
+            piece = carrier.next(Stream::Stderr), if speaks_beside => match piece {
+                Some(piece) => keep(&mut said.beside, &piece),
                 None => speaks_beside = false,
             },
-            sent = channel.send(&mut out), if !out.is_empty() => {
+            sent = carrier.send(&mut out), if !out.is_empty() => {
                 if sent.is_ok() {
                     // On a slow line, what it has taken is as good as an answer.
                     shared.lock().heard = Instant::now();
                 } else {
                     // How it ended is told by what it reads as.
                     out.clear();
-                    if channel.is_over() {
-                        return Some(ended(shared, channel, said).await);
+                    if carrier.is_over() {
+                        return Some(ended(shared, carrier, said).await);
                     }
                 }
             }
@@ -109,11 +106,11 @@ async fn run(shared: &Shared, channel: &Channel, said: &mut Said) -> Option<File
 }
 
 /// How the conversation ended.
-async fn ended(shared: &Shared, channel: &Channel, said: &Said) -> FilesError {
+async fn ended(shared: &Shared, carrier: &Carrier, said: &Said) -> FilesError {
     let machine = shared.machine.clone();
-    match tokio::time::timeout(shared.patience, channel.ended()).await {
-        Ok(ChannelEnd::Lost(source)) => LinkError::Lost { machine, source }.into(),
-        Ok(ChannelEnd::Exited(status)) if said.beside.is_empty() && status != 0 => {
+    match tokio::time::timeout(shared.patience, carrier.ended()).await {
+        Ok(ProcessEnd::Failed(error)) => error.into(),
+        Ok(ProcessEnd::Exited(status)) if said.beside.is_empty() && status != 0 => {
             FilesError::Ended { machine, said: format!("it exited with status {status}") }
         }
         _ => FilesError::Ended { machine, said: words(&said.beside) },

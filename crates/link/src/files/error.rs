@@ -3,8 +3,10 @@
 use std::sync::Arc;
 
 use lantern_ssh::sftp::{Refusal, SftpError, StatusCode};
+use lantern_winrm::{FaultKind, WinrmError};
 
 use crate::LinkError;
+use crate::winrm::WinrmFailure;
 
 /// Why something about a machine's files was not done.
 #[derive(Debug, Clone, thiserror::Error)]
@@ -156,6 +158,20 @@ impl FilesError {
                 | Self::Names { .. }
                 | Self::TooMany { .. }
                 | Self::PathTooLong { .. }
+        )
+    }
+
+    /// Whether a machine of Windows lets nobody run commands, or not this one.
+    pub(super) fn is_no_command(&self) -> bool {
+        let Self::Link(error) = self else { return false };
+        let LinkError::Winrm(failure) = &**error else { return false };
+        let WinrmFailure::Answer { source: WinrmError::Fault(fault), .. } = &**failure else { return false };
+        matches!(
+            fault.kind(),
+            FaultKind::AccessDenied
+                | FaultKind::ShellsForbidden
+                | FaultKind::NoSuchResource
+                | FaultKind::NotFound
         )
     }
 

@@ -3,8 +3,10 @@
 //! A [`Files`] is a conversation with the machine's file service. A task moves its bytes; whoever asks something gets a future, which may be dropped at any
 //! time: what it would have opened is closed again.
 
+mod carrier;
 mod driver;
 mod error;
+mod in_pieces;
 mod listing;
 mod open_file;
 mod reader;
@@ -14,17 +16,24 @@ mod writer;
 use std::sync::Arc;
 use std::time::Duration;
 
+use bytes::Bytes;
 use lantern_ssh::SessionRequest;
 use lantern_ssh::sftp::{
     Answer, Attributes, Extension, FileHandle, OpenFlags, SUBSYSTEM, SftpRequest, Space,
 };
+use lantern_winrm::file_helper;
 
 use crate::Trunk;
+use crate::program::{CommandWords, Program, Runs};
+use crate::remote::Process;
+use crate::winrm::{SessionOptions, WinrmRemote};
 
 pub use error::FilesError;
 pub use reader::FileReader;
 pub use writer::FileWriter;
 
+use carrier::Carrier;
+use in_pieces::InPieces;
 use shared::{Owner, Shared, put};
 
 /// Most bytes of a path that we send: what systems take is 4096.
@@ -45,21 +54,71 @@ impl Files {
         let channel = trunk.open_session().await?;
         // What it is asked first leaves with the request for it.
         let granted = channel.ask(&SessionRequest::Subsystem(SUBSYSTEM.to_owned()));
-        let shared = Arc::new(Shared::new(trunk.machine(), trunk.answer_limit()));
-        tokio::spawn(driver::drive(shared.clone(), channel.clone()));
-        let files = Self { owner: Arc::new(Owner(shared)) };
+        let process = Process::of_channel(channel, trunk.machine());
+        let files =
+            Self::over(Carrier::Process(process), Bytes::new(), trunk.machine(), trunk.answer_limit());
         if !tokio::time::timeout(trunk.answer_limit(), granted)
             .await
             .map_err(|_| files.shared().unanswered("the start of the file service"))??
         {
             return Err(FilesError::NoService { machine: trunk.machine().to_owned() });
         }
-        files.shared().begun().await?;
-        if files.has(Extension::Limits) {
-            // It is known by the time that it counts.
-            files.shared().ask_limits();
-        }
+        files.begun().await?;
         Ok(files)
+    }
+
+    /// Begins one with a machine of Windows, which gets the file service that we bring along: as a command, and where the machine lets nobody run commands,
+    /// in a session of PowerShell.
+    ///
+    /// # Errors
+    /// The machine takes neither; it cannot compile it; nothing in time.
+    pub(crate) async fn of_windows(remote: &WinrmRemote) -> Result<Self, FilesError> {
+        let refused = match Self::as_command(remote).await {
+            Err(error) if error.is_no_command() => error,
+            begun => return begun,
+        };
+        match Self::in_session(remote).await {
+            // What the machine says of commands is what its administrator set.
+            Err(_) => Err(refused),
+            begun => begun,
+        }
+    }
+
+    async fn as_command(remote: &WinrmRemote) -> Result<Self, FilesError> {
+        let words = file_helper::command().into_iter().map(Bytes::from).collect();
+        let words = CommandWords { words, each_as_is: true, by_interpreter: false };
+        let command = remote.start(&Program::alone(Runs::Command(words))).await?;
+        let process = Process::of_command(command);
+        // It reads what it is to be first.
+        let text = Bytes::from(file_helper::text());
+        let files = Self::over(Carrier::Command(process), text, remote.machine(), remote.answer_limit());
+        files.begun().await?;
+        Ok(files)
+    }
+
+    async fn in_session(remote: &WinrmRemote) -> Result<Self, FilesError> {
+        let session = remote.session(SessionOptions::default()).await?;
+        let carrier = Carrier::Session(InPieces::begin(session).await?);
+        let files = Self::over(carrier, Bytes::new(), remote.machine(), remote.answer_limit());
+        files.begun().await?;
+        Ok(files)
+    }
+
+    /// A conversation that something carries, which says this first.
+    fn over(carrier: Carrier, first: Bytes, machine: &str, patience: Duration) -> Self {
+        let shared = Arc::new(Shared::new(machine, patience));
+        tokio::spawn(driver::drive(shared.clone(), carrier, first));
+        Self { owner: Arc::new(Owner(shared)) }
+    }
+
+    /// Waits until the service has said what it is.
+    async fn begun(&self) -> Result<(), FilesError> {
+        self.shared().begun().await?;
+        if self.has(Extension::Limits) {
+            // It is known by the time that it counts.
+            self.shared().ask_limits();
+        }
+        Ok(())
     }
 
     fn shared(&self) -> &Arc<Shared> {
@@ -243,6 +302,18 @@ impl Files {
     pub async fn space(&self, path: &[u8]) -> Result<Space, FilesError> {
         match self.ask("measure the space at", path, SftpRequest::Space(path.to_vec())).await? {
             Answer::Space(space) => Ok(space),
+            _ => Err(self.misfit()),
+        }
+    }
+
+    /// What a file holds, or so many of its first bytes, by SHA-256 that the machine computes.
+    ///
+    /// # Errors
+    /// The machine's refusal; [`FilesError::CannotDo`].
+    pub async fn digest(&self, path: &[u8], len: u64) -> Result<[u8; 32], FilesError> {
+        let request = SftpRequest::Digest { path: path.to_vec(), offset: 0, len };
+        match self.ask("compute a digest of", path, request).await? {
+            Answer::Digest(digest) => Ok(digest),
             _ => Err(self.misfit()),
         }
     }

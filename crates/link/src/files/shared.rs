@@ -191,7 +191,13 @@ impl State {
 }
 
 fn is_slow(request: &SftpRequest) -> bool {
-    matches!(request, SftpRequest::Sync(_) | SftpRequest::CopyData { .. } | SftpRequest::Close(_))
+    matches!(
+        request,
+        SftpRequest::Sync(_)
+            | SftpRequest::CopyData { .. }
+            | SftpRequest::Close(_)
+            | SftpRequest::Digest { .. }
+    )
 }
 
 /// What the server says it takes, where that is something that can be worked with.

@@ -205,7 +205,10 @@ impl Remote {
     /// # Errors
     /// The machine serves none; no session, no answer in time, or the connection was lost.
     pub async fn files(&self) -> Result<Files, FilesError> {
-        Files::begin(self.trunk_for("file service")?).await
+        match &self.0 {
+            By::Ssh(trunk) => Files::begin(trunk).await,
+            By::Winrm(remote) => Files::of_windows(remote).await,
+        }
     }
 
     /// How long the machine may take to answer something that it is asked for.

@@ -41,11 +41,11 @@ enum By {
 }
 
 impl Process {
-    pub(super) fn of_channel(channel: Channel, machine: &str) -> Self {
+    pub(crate) fn of_channel(channel: Channel, machine: &str) -> Self {
         Self(By::Ssh { channel, machine: machine.to_owned() })
     }
 
-    pub(super) fn of_command(command: WinrmCommand) -> Self {
+    pub(crate) fn of_command(command: WinrmCommand) -> Self {
         Self(By::Winrm(command))
     }
 
@@ -107,6 +107,14 @@ impl Process {
         match &self.0 {
             By::Ssh { channel, .. } => channel.close(),
             By::Winrm(command) => command.close(),
+        }
+    }
+
+    /// Whether nothing more comes of it, and nothing more is taken.
+    pub fn is_over(&self) -> bool {
+        match &self.0 {
+            By::Ssh { channel, .. } => channel.is_over(),
+            By::Winrm(command) => command.is_over(),
         }
     }
 

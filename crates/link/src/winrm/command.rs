@@ -150,6 +150,10 @@ impl WinrmCommand {
         self.shared().change(|state| state.shell.close());
     }
 
+    pub(crate) fn is_over(&self) -> bool {
+        self.shared().lock().end.is_some()
+    }
+
     pub(crate) async fn ended(&self) -> CommandEnd {
         self.shared().until(|state| state.end.clone()).await
     }

@@ -110,13 +110,7 @@ async fn run(remote: &Remote, program: &'static str) -> Result<(String, ProcessE
         each_as_is: true,
         by_interpreter: false,
     };
-    let program = Program {
-        runs: Runs::Command(words),
-        environment: Vec::new(),
-        terminal: None,
-        agent: false,
-        display: None,
-    };
+    let program = Program::alone(Runs::Command(words));
     let (process, mut start) = remote.start(program).await?;
     start.news().await?;
     let mut said = Vec::new();

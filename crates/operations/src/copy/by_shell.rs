@@ -46,13 +46,7 @@ fn failed(remote: &Remote, what: &'static str, path: &[u8], said: &[u8], status:
 }
 
 async fn start(remote: &Remote, line: &'static str) -> Result<Process, FileFault> {
-    let program = Program {
-        runs: Runs::Command(CommandWords::line(line)),
-        environment: Vec::new(),
-        terminal: None,
-        agent: false,
-        display: None,
-    };
+    let program = Program::alone(Runs::Command(CommandWords::line(line)));
     Ok(remote.start(program).await?.0)
 }
 

@@ -2,6 +2,7 @@
 
 use aws_lc_rs::digest::{Context, SHA256};
 use lantern_link::remote_digest::digest_there;
+use lantern_ssh::sftp::Extension;
 
 use crate::files::{FileFault, Side, Source};
 
@@ -67,6 +68,13 @@ pub async fn digest(
     if let Side::There(machine) = side
         && (!read_back || len > READ_BACK)
     {
+        if machine.files.has(Extension::CheckFile) {
+            match machine.files.digest(path, len).await {
+                Ok(digest) => return Ok(Some(digest)),
+                Err(error) if error.is_end() => return Err(error.into()),
+                Err(_) => {}
+            }
+        }
         let path = machine.files.real_path(path).await?;
         let _turn = machine.turn().await;
         if let Some(trunk) = machine.remote.trunk()

@@ -356,7 +356,7 @@ impl Planner<'_> {
         }
         let is_file = there.kind() == FileKind::Regular;
         let same = is_file && attributes.size == there.size && changed(attributes) == changed(there);
-        if same && options.same == Same::BySizeAndTime && attributes.size.is_some_and(|size| size > 0) {
+        if same && options.same == Same::BySizeAndTime && attributes.size.is_some() {
             return Some(Left::Same);
         }
         if options.keep_existing {

@@ -22,6 +22,8 @@ pub async fn expand(side: &Side, pattern: &[u8]) -> Result<Vec<Vec<u8>>, FileFau
     let parts: Vec<&[u8]> = pattern.split(|byte| *byte == b'/').filter(|part| !part.is_empty()).collect();
     for (at, part) in parts.iter().enumerate() {
         let is_last = at + 1 == parts.len();
+        let fold = |name: &[u8]| if side.has_modes() { name.to_vec() } else { name.to_ascii_lowercase() };
+        let folded = fold(part);
         let mut next = Vec::new();
         for folder in &found {
             if !is_pattern(part) {
@@ -44,7 +46,7 @@ pub async fn expand(side: &Side, pattern: &[u8]) -> Result<Vec<Vec<u8>>, FileFau
                 .into_iter()
                 .filter(|entry| is_last || !matches!(entry.kind(), FileKind::Regular))
                 .map(|entry| entry.name)
-                .filter(|name| matches(part, name))
+                .filter(|name| matches(&folded, &fold(name)))
                 .collect();
             names.sort();
             next.extend(names.iter().map(|name| join(folder, name)));

@@ -1,5 +1,6 @@
 //! Where a file is, as it is typed: `PATH` here, `MACHINE:PATH` there, `-` for a stream.
 
+use lantern_book::Protocol;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
@@ -32,6 +33,14 @@ pub enum LocationError {
     /// Nothing at all.
     #[error("an empty path")]
     Empty,
+}
+
+/// A path as a machine's file service takes it: on a machine of Windows, people write backslashes, and no name has one.
+pub fn as_served(path: Vec<u8>, by: Protocol) -> Vec<u8> {
+    match by {
+        Protocol::Ssh => path,
+        Protocol::Winrm => path.into_iter().map(|byte| if byte == b'\\' { b'/' } else { byte }).collect(),
+    }
 }
 
 impl Location {

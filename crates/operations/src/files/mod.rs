@@ -16,7 +16,7 @@ mod tree;
 pub use entry::Entry;
 pub use fault::FileFault;
 pub use glob::{expand, is_pattern};
-pub use location::{Location, LocationError};
+pub use location::{Location, LocationError, as_served};
 pub use paths::{join, name_of, parent_of};
 pub use side::{Machine, Side};
 pub use sink::Sink;

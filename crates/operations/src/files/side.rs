@@ -57,6 +57,24 @@ impl Side {
         }
     }
 
+    /// Whether its files have modes and owners as POSIX has them, and names whose case tells them apart: Windows has lists of who may do what.
+    pub fn has_modes(&self) -> bool {
+        match self {
+            Self::Here => true,
+            Self::There(machine) => machine.remote.trunk().is_some(),
+        }
+    }
+
+    /// Ends what would stand on a machine for a while after we have gone, as shells of Windows do. Nothing else may hold the conversation any more.
+    pub async fn leave(self) {
+        if let Self::There(Machine { remote, files, .. }) = self {
+            drop(files);
+            if remote.trunk().is_none() {
+                remote.close().await;
+            }
+        }
+    }
+
     /// What is known of a file, behind links or not; none where there is nothing by that name.
     ///
     /// # Errors

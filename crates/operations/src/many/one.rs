@@ -95,11 +95,8 @@ async fn run(
         Work::Script(script) => (CommandWords::line(script.reader().to_owned()), script.text.clone()),
     };
     let program = Program {
-        runs: Runs::Command(words),
         environment: target.session.environment.clone().into_iter().collect(),
-        terminal: None,
-        agent: false,
-        display: None,
+        ..Program::alone(Runs::Command(words))
     };
     let (process, mut start) = match remote.start(program).await {
         Ok(started) => started,

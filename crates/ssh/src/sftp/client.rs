@@ -4,6 +4,7 @@ use std::collections::{HashMap, VecDeque};
 
 use bytes::Bytes;
 
+use super::check_file;
 use super::extensions::Extensions;
 use super::file_handles::{FileHandle, OpenHandles};
 use super::frames::Frames;
@@ -33,6 +34,8 @@ pub enum Answer {
     Space(Space),
     /// What the server takes.
     Limits(ServerLimits),
+    /// What a file holds, by SHA-256.
+    Digest([u8; 32]),
 }
 
 /// What an answer must be.
@@ -45,6 +48,7 @@ enum Expected {
     Attributes,
     Space,
     Limits,
+    Digest,
 }
 
 impl Expected {
@@ -59,6 +63,7 @@ impl Expected {
             SftpRequest::Stat(_) | SftpRequest::LinkStat(_) | SftpRequest::HandleStat(_) => Self::Attributes,
             SftpRequest::Space(_) => Self::Space,
             SftpRequest::Limits => Self::Limits,
+            SftpRequest::Digest { .. } => Self::Digest,
             _ => Self::Done,
         }
     }
@@ -72,6 +77,7 @@ impl Expected {
             Self::Attributes => "attributes",
             Self::Space => "the room that there is",
             Self::Limits => "limits",
+            Self::Digest => "a digest",
         }
     }
 }
@@ -246,6 +252,9 @@ impl SftpClient {
             (Expected::Space, SftpResponse::Extended(content)) => Answer::Space(Space::decode(&content)?),
             (Expected::Limits, SftpResponse::Extended(content)) => {
                 Answer::Limits(ServerLimits::read(&content)?)
+            }
+            (Expected::Digest, SftpResponse::Extended(content)) => {
+                Answer::Digest(check_file::read(&content)?)
             }
             (_, other) => {
                 return Err(SftpError::OtherAnswer { asked: expected.words(), answered: other.kind() });

@@ -22,10 +22,12 @@ pub enum Extension {
     ExpandPath,
     /// Copy within the machine.
     CopyData,
+    /// Digests of files.
+    CheckFile,
 }
 
 /// Each with its name and the version that we speak.
-const KNOWN: [(Extension, &str, &str); 8] = [
+const KNOWN: [(Extension, &str, &str); 9] = [
     (Extension::PosixRename, "posix-rename@openssh.com", "1"),
     (Extension::Hardlink, "hardlink@openssh.com", "1"),
     (Extension::Fsync, "fsync@openssh.com", "1"),
@@ -34,6 +36,7 @@ const KNOWN: [(Extension, &str, &str); 8] = [
     (Extension::Limits, "limits@openssh.com", "1"),
     (Extension::ExpandPath, "expand-path@openssh.com", "1"),
     (Extension::CopyData, "copy-data", "1"),
+    (Extension::CheckFile, "check-file", "1"),
 ];
 
 impl Extension {
@@ -47,22 +50,30 @@ impl Extension {
         KNOWN.iter().find(|(known, ..)| *known == self).map(|(_, name, _)| *name).unwrap_or_default()
     }
 
+    /// The name by which it is asked for, which is another where there are several ways to ask.
+    pub(super) fn asked_as(self) -> &'static str {
+        match self {
+            Self::CheckFile => "check-file-name",
+            other => other.name(),
+        }
+    }
+
     pub(super) fn by_name(name: &[u8]) -> Option<Self> {
-        KNOWN.iter().find(|(_, known, _)| known.as_bytes() == name).map(|(extension, ..)| *extension)
+        Self::all().find(|known| known.asked_as().as_bytes() == name)
     }
 }
 
 /// A set of extensions.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Extensions {
-    bits: u8,
+    bits: u16,
     links_reversed: bool,
 }
 
 impl Extensions {
-    /// All that we know, as a server of the common make has them.
+    /// All that a server of the common make has.
     pub fn all() -> Self {
-        Self { bits: u8::MAX, links_reversed: true }
+        Self { bits: u16::MAX, links_reversed: true }.without(Extension::CheckFile)
     }
 
     /// This one too.

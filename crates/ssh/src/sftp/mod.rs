@@ -8,6 +8,7 @@
 //! Names are bytes, whatever they look like. Nothing here does I/O or knows the time.
 
 mod attributes;
+mod check_file;
 mod client;
 mod error;
 mod extensions;

@@ -3,6 +3,7 @@
 use bytes::Bytes;
 use lantern_keys::wire::{Reader, WireError, Writer};
 
+use super::check_file;
 use super::extensions::Extension;
 use super::{Attributes, FileHandle, OpenFlags, VERSION, numbers};
 
@@ -118,6 +119,15 @@ pub enum SftpRequest {
         /// From this byte on.
         to_offset: u64,
     },
+    /// What a file holds, as a digest (`check-file`).
+    Digest {
+        /// Which.
+        path: Vec<u8>,
+        /// From this byte.
+        offset: u64,
+        /// So many bytes; 0 is to its end.
+        len: u64,
+    },
     /// An extension that we do not know, or a message that we do not.
     Unknown,
 }
@@ -133,7 +143,7 @@ impl SftpRequest {
             _ => out.put_uint32(id),
         }
         if let Some(extension) = self.extension() {
-            out.put_string(extension.name().as_bytes());
+            out.put_string(extension.asked_as().as_bytes());
         }
         match self {
             Self::Init { .. } | Self::Limits | Self::Unknown => {}
@@ -187,6 +197,14 @@ impl SftpRequest {
                 out.put_string(first);
                 out.put_string(second);
             }
+            Self::Digest { path, offset, len } => {
+                out.put_string(path);
+                out.put_string(check_file::ALGORITHM);
+                out.put(&offset.to_be_bytes());
+                out.put(&len.to_be_bytes());
+                // One digest for all of it.
+                out.put_uint32(0);
+            }
             Self::CopyData { from, from_offset, len, to, to_offset } => {
                 out.put_string(from);
                 out.put(&from_offset.to_be_bytes());
@@ -237,6 +255,7 @@ impl SftpRequest {
             Self::Space(_) => Extension::Statvfs,
             Self::Limits => Extension::Limits,
             Self::CopyData { .. } => Extension::CopyData,
+            Self::Digest { .. } => Extension::CheckFile,
             _ => return None,
         })
     }
@@ -302,6 +321,16 @@ impl SftpRequest {
                     to: handle(r)?,
                     to_offset: r.u64("write-to-offset")?,
                 },
+                Some(Extension::CheckFile) => {
+                    let (path, algorithms) = (path(r)?, r.string("hash-algorithm-list")?);
+                    let knows =
+                        algorithms.split(|byte| *byte == b',').any(|name| name == check_file::ALGORITHM);
+                    let (offset, len) = (r.u64("start-offset")?, r.u64("length")?);
+                    match r.u32("block-size")? {
+                        0 if knows => Self::Digest { path, offset, len },
+                        _ => return Ok((Some(id), Self::Unknown)),
+                    }
+                }
                 None => return Ok((Some(id), Self::Unknown)),
             },
             _ => return Ok((Some(id), Self::Unknown)),

@@ -4,6 +4,7 @@ use std::collections::{HashMap, VecDeque};
 
 use bytes::Bytes;
 
+use super::check_file;
 use super::extensions::Extensions;
 use super::frames::{Frames, joined};
 use super::store::{FileNumber, FileStore, StoreResult};
@@ -176,6 +177,9 @@ impl SftpServer {
             }
             SftpRequest::CopyData { from, from_offset, len, to, to_offset } => {
                 self.copy(store, (&from, from_offset), len, (&to, to_offset))?;
+            }
+            SftpRequest::Digest { path, offset, len } => {
+                return Ok(SftpResponse::Extended(check_file::digest(store, &path, offset, len)?));
             }
             SftpRequest::Unknown => return Err(Refusal::new(StatusCode::Unsupported)),
         }

@@ -71,6 +71,11 @@ fn request() -> impl Strategy<Value = SftpRequest> {
         (path(), path()).prop_map(|(link, target)| SftpRequest::MakeLink { link, target }),
         handle().prop_map(SftpRequest::Sync),
         Just(SftpRequest::Limits),
+        (path(), any::<u64>(), any::<u64>()).prop_map(|(path, offset, len)| SftpRequest::Digest {
+            path,
+            offset,
+            len
+        }),
         (handle(), any::<u64>(), any::<u64>(), handle(), any::<u64>()).prop_map(
             |(from, from_offset, len, to, to_offset)| SftpRequest::CopyData {
                 from,

@@ -1,7 +1,10 @@
 //! A pipeline at work on a simulated machine.
 
+use std::sync::PoisonError;
+
 use lantern_winrm::Output;
-use lantern_winrm::remoting::{Argument, MessageKind, Objects, Pipeline, Value};
+use lantern_winrm::file_helper::{self, Asked};
+use lantern_winrm::remoting::{Argument, MessageKind, Objects, Pipeline, Primitive, Value};
 
 use super::commands::{self, source};
 use super::item::Item;
@@ -9,6 +12,7 @@ use super::language::{Call, Statement, Word, parse};
 use super::runner::Runner;
 use super::stages::{Arguments, Stage, feed, finish};
 use super::trouble::{End, Trouble};
+use crate::windows::files::Conversation;
 
 impl Runner {
     fn word(&self, word: &Word) -> Item {
@@ -177,6 +181,25 @@ fn bound(command: &lantern_winrm::remoting::Command) -> Arguments {
     arguments
 }
 
+/// The file service that was brought along, in pieces.
+async fn files(runner: &Runner, asked: Asked) -> Result<(), End> {
+    let answer = {
+        let conversation = &runner.session.conversation;
+        let mut conversation = conversation.lock().unwrap_or_else(PoisonError::into_inner);
+        match asked {
+            Asked::Defined => {
+                conversation.get_or_insert_with(|| Conversation::new(runner.session.files.clone()));
+                return Ok(());
+            }
+            Asked::Piece(piece) => conversation.as_mut().and_then(|files| files.answer(piece.into())),
+        }
+    };
+    let answer = answer.ok_or_else(|| Trouble::thrown("the conversation about files makes no sense"))?;
+    let objects = Objects::default();
+    let data = objects.write(&Value::Primitive(Primitive::Bytes(answer)));
+    runner.say(MessageKind::PipelineOutput, data).await
+}
+
 /// Runs a pipeline to its end, and says how that came.
 pub(super) async fn run(mut runner: Runner, pipeline: Pipeline) {
     let outcome = all(&mut runner, &pipeline).await;
@@ -205,6 +228,9 @@ async fn all(runner: &mut Runner, pipeline: &Pipeline) -> Result<(), End> {
         if !command.is_script && !commands::exists(&command.text, &endpoint) {
             return Err(Trouble::unknown(&command.text).into());
         }
+    }
+    if let Some(asked) = file_helper::asked(pipeline) {
+        return files(runner, asked).await;
     }
     for command in rest {
         let stage = Stage::new(&command.text, &bound(command));

@@ -11,7 +11,9 @@ use lantern_winrm::{Fault, Output};
 use tokio::sync::{Notify, mpsc};
 
 use super::item::Item;
+use crate::tree::FilesOfUser;
 use crate::windows::command::Command;
+use crate::windows::files::Conversation;
 use crate::windows::programs::Place;
 use crate::windows::spec::Endpoint;
 
@@ -27,6 +29,10 @@ pub(in crate::windows) struct RemotingSession {
     state: Mutex<State>,
     /// There is a key for secrets.
     pub(super) keyed: Notify,
+    /// Files as the user sees them.
+    pub(super) files: FilesOfUser,
+    /// The file service that was brought along, once the session knows it.
+    pub(super) conversation: Mutex<Option<Conversation>>,
 }
 
 #[derive(Default)]
@@ -67,6 +73,7 @@ impl RemotingSession {
         creation: &Bytes,
         endpoint: Endpoint,
         place: Place,
+        files: FilesOfUser,
     ) -> Result<Arc<Self>, Fault> {
         let mut from_client = Defragmenter::default();
         let mut host = None;
@@ -96,6 +103,8 @@ impl RemotingSession {
                 ..State::default()
             }),
             keyed: Notify::new(),
+            files,
+            conversation: Mutex::default(),
         });
         let mut objects = Objects::default();
         let state = objects.bag([("RunspaceState", 2.into())]);

@@ -3,7 +3,7 @@
 use std::os::unix::ffi::OsStrExt;
 
 use lantern_book::Home;
-use lantern_operations::files::{Location, join};
+use lantern_operations::files::{Location, as_served, join};
 
 use crate::cli::copy::CopyArgs;
 use crate::commands::errand::Errand;
@@ -40,6 +40,30 @@ pub(super) enum Task {
 }
 
 impl Task {
+    /// Paths on machines become what their file services take.
+    fn settle_paths(&mut self) {
+        let settle = |errand: &Errand, path: &mut Vec<u8>| {
+            *path = as_served(std::mem::take(path), errand.target.protocol);
+        };
+        match self {
+            Self::Files { errands, jobs } => {
+                for job in jobs {
+                    if let End::There(at) = job.from
+                        && let Some(errand) = errands.get(at)
+                    {
+                        job.paths.iter_mut().for_each(|path| settle(errand, path));
+                    }
+                    if let End::There(at) = job.to
+                        && let Some(errand) = errands.get(at)
+                    {
+                        settle(errand, &mut job.destination);
+                    }
+                }
+            }
+            Self::In { errand, path } | Self::Out { errand, path } => settle(errand, path),
+        }
+    }
+
     /// The labels of its jobs.
     pub(super) fn jobs(&self) -> Vec<String> {
         match self {
@@ -60,7 +84,9 @@ pub(super) fn task(home: &Home, args: &CopyArgs) -> Result<Task, Failure> {
     let from = from.iter().map(|text| location(text)).collect::<Result<Vec<_>, _>>()?;
     let is_stream = |location: &Location| *location == Location::Stream;
     if from.iter().any(is_stream) || is_stream(&to) {
-        return stream(home, args, from, to);
+        let mut task = stream(home, args, from, to)?;
+        task.settle_paths();
+        return Ok(task);
     }
     let mut here = Vec::new();
     let mut there: Vec<(String, Vec<Vec<u8>>)> = Vec::new();
@@ -84,6 +110,7 @@ pub(super) fn task(home: &Home, args: &CopyArgs) -> Result<Task, Failure> {
         Location::Stream => Err(usage("nothing to copy")),
     };
     let mut task = task?;
+    task.settle_paths();
     if let Task::Files { errands, .. } = &mut task
         && errands.len() > 1
     {

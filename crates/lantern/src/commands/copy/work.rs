@@ -17,7 +17,7 @@ use super::jobs::{End, Job, Task};
 use crate::cli::copy::CopyArgs;
 use crate::commands::connecting::connect;
 use crate::commands::errand::Errand;
-use crate::commands::places::reach;
+use crate::commands::places::{check_modes, reach};
 use crate::screen::copy::board::Board;
 use crate::screen::copy::{plan as plan_view, report, shown};
 use crate::screen::failure::{Failure, code};
@@ -39,6 +39,8 @@ struct Ready {
     from: Side,
     to: Side,
     plan: Plan,
+    /// What was reached for this alone.
+    own: Vec<Option<Side>>,
 }
 
 impl Worker<'_> {
@@ -54,6 +56,7 @@ impl Worker<'_> {
                 let watch: Arc<dyn CopyWatch> = self.board.watch(0);
                 let input = tokio::io::stdin();
                 let moved = copy_in(input, &side, path, &self.options, watch, &self.stop).await;
+                side.leave().await;
                 self.end_of_stream(moved)
             }
             Task::Out { errand, path } => {
@@ -64,6 +67,7 @@ impl Worker<'_> {
                     false => self.board.watch(0),
                 };
                 let moved = copy_out(&side, path, tokio::io::stdout(), watch, &self.stop).await;
+                side.leave().await;
                 self.end_of_stream(moved)
             }
         }
@@ -157,15 +161,21 @@ impl Worker<'_> {
                     Err(remote) => return self.by_shell(job, &remote, errands.len()).await,
                 }
             }
-            let ready = self.ready(job, &sides, 0).await?;
-            if self.args.plan {
-                return plan_view::print(&[(job.label.clone(), ready.plan)], self.board.is_json());
-            }
-            self.agree(&[(&job.label, &ready.plan)]).await?;
-            let report = self.carry(ready, 0).await;
-            return self.tell(&[(job.label.clone(), Ok(report))]);
+            let outcome = self.one(job, &sides).await;
+            leave(sides).await;
+            return outcome;
         }
         self.many(errands, jobs).await
+    }
+
+    async fn one(&self, job: &Job, sides: &[Option<Side>]) -> Result<u8, Failure> {
+        let ready = self.ready(job, sides, 0).await?;
+        if self.args.plan {
+            return plan_view::print(&[(job.label.clone(), ready.plan)], self.board.is_json());
+        }
+        self.agree(&[(&job.label, &ready.plan)]).await?;
+        let report = self.carry(ready, 0).await;
+        self.tell(&[(job.label.clone(), Ok(report))])
     }
 
     /// Several: what fails on one machine does not keep the others from it.
@@ -185,15 +195,26 @@ impl Worker<'_> {
                 false => None,
             });
         }
-        let sides = &sides;
-        let gate = &gate;
+        let outcome = self.with_sources(errands, jobs, ask, &sides, &gate).await;
+        leave(sides).await;
+        outcome
+    }
+
+    async fn with_sources(
+        &self,
+        errands: &[Errand],
+        jobs: &[Job],
+        ask: &TerminalAsk,
+        sides: &[Option<Side>],
+        gate: &Semaphore,
+    ) -> Result<u8, Failure> {
         let in_two_steps = self.args.plan || self.options.mirror;
         let first = jobs.iter().enumerate().map(|(index, job)| async move {
             let _turn = gate.acquire().await;
             if self.stop.is_wanted() {
                 return Err(Failure::new(code::INTERRUPTED, "interrupted"));
             }
-            let mut own = sides.clone();
+            let (mut own, mut only) = (sides.to_vec(), Vec::new());
             for end in [job.from, job.to] {
                 if let End::There(at) = end
                     && own.get(at).is_some_and(Option::is_none)
@@ -201,9 +222,18 @@ impl Worker<'_> {
                     && let Some(place) = own.get_mut(at)
                 {
                     *place = Some(reach(self.home, errand, ask).await?);
+                    only.push(place.clone());
                 }
             }
-            let ready = self.ready(job, &own, index).await?;
+            let planned = self.ready(job, &own, index).await;
+            drop(own);
+            let ready = match planned {
+                Ok(ready) => Ready { own: only, ..ready },
+                Err(failure) => {
+                    leave(only).await;
+                    return Err(failure);
+                }
+            };
             Ok(match in_two_steps {
                 true => Step::Ready(Box::new(ready)),
                 false => Step::Done(Box::new(self.carry(ready, index).await)),
@@ -220,14 +250,24 @@ impl Worker<'_> {
             }
         }
         if self.args.plan {
-            let plans: Vec<_> = waiting.into_iter().map(|(_, label, ready)| (label, ready.plan)).collect();
+            let mut plans = Vec::new();
+            for (_, label, ready) in waiting {
+                plans.push((label, ready.plan));
+                drop((ready.from, ready.to));
+                leave(ready.own).await;
+            }
             let status = plan_view::print(&plans, self.board.is_json())?;
             let failed: Vec<_> = outcomes.into_iter().collect();
             return if failed.is_empty() { Ok(status) } else { self.tell(&failed) };
         }
         let plans: Vec<(&String, &Plan)> =
             waiting.iter().map(|(_, label, ready)| (label, &ready.plan)).collect();
-        self.agree(&plans).await?;
+        if let Err(failure) = self.agree(&plans).await {
+            for (_, _, Ready { own, .. }) in waiting {
+                leave(own).await;
+            }
+            return Err(failure);
+        }
         let second = waiting.into_iter().map(|(index, label, ready)| async move {
             let _turn = gate.acquire().await;
             (label, Ok(self.carry(ready, index).await))
@@ -246,6 +286,9 @@ impl Worker<'_> {
                 .ok_or_else(|| Failure::new(code::INTERNAL, "a machine was not reached")),
         };
         let (from, to) = (side(job.from)?, side(job.to)?);
+        if self.options.permissions.is_some() {
+            check_modes(&to)?;
+        }
         let destination = Destination::of(&job.destination);
         let watch = self.board.watch(number);
         let planned = async {
@@ -258,12 +301,16 @@ impl Worker<'_> {
             () = self.stop.wanted() => return Err(Failure::new(code::INTERRUPTED, "interrupted")),
         };
         self.board.planned(number, &plan);
-        Ok(Ready { from, to, plan })
+        Ok(Ready { from, to, plan, own: Vec::new() })
     }
 
     async fn carry(&self, ready: Ready, number: usize) -> Report {
-        let Ready { from, to, plan } = ready;
-        carry_out(&from, &to, plan, &self.options, self.board.watch(number), self.stop.clone()).await
+        let Ready { from, to, plan, own } = ready;
+        let report =
+            carry_out(&from, &to, plan, &self.options, self.board.watch(number), self.stop.clone()).await;
+        drop((from, to));
+        leave(own).await;
+        report
     }
 
     /// Asks before something is removed.
@@ -287,6 +334,13 @@ impl Worker<'_> {
     fn tell(&self, outcomes: &[(String, Result<Report, Failure>)]) -> Result<u8, Failure> {
         self.board.end();
         report::tell(outcomes, self.board.is_json())
+    }
+}
+
+/// Ends what would stand on machines after us.
+async fn leave(sides: Vec<Option<Side>>) {
+    for side in sides.into_iter().flatten() {
+        side.leave().await;
     }
 }
 

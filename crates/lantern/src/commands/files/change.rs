@@ -8,6 +8,7 @@ use serde_json::json;
 use super::{Reached, at_each, block_on, not_there};
 use crate::cli::files::{ChangeArgs, MakeFolderArgs};
 use crate::cli::global::Global;
+use crate::commands::places::check_modes;
 use crate::screen::copy::shown;
 use crate::screen::failure::Failure;
 use crate::screen::output;
@@ -17,6 +18,9 @@ const MOST_TOLD: usize = 10;
 
 pub(super) fn run(args: &ChangeArgs, global: &Global) -> Result<u8, Failure> {
     block_on(at_each(&args.at, global, async |reached| {
+        if args.permissions.is_some() || args.owner.is_some() {
+            check_modes(&reached.side)?;
+        }
         let (mut changed, mut failed) = (0, Vec::new());
         for path in &reached.paths {
             change_all(&reached, path, args, &mut changed, &mut failed).await?;
@@ -92,6 +96,9 @@ async fn change_all(
 pub(super) fn make_folder(args: &MakeFolderArgs, global: &Global) -> Result<u8, Failure> {
     block_on(at_each(&args.at, global, async |reached| {
         let Reached { machine, side, paths } = &reached;
+        if args.permissions.is_some() {
+            check_modes(side)?;
+        }
         let mut made = 0;
         for path in paths {
             let missing = missing(side, path, args.above).await?;

@@ -1,5 +1,6 @@
 //! `lantern files list`.
 
+use lantern_book::natural;
 use lantern_operations::files::{Entry, Side, TreeError, join, name_of, walk};
 use lantern_ssh::sftp::FileKind;
 
@@ -8,7 +9,7 @@ use crate::cli::files::{ListArgs, Sort};
 use crate::cli::global::Global;
 use crate::screen::copy::shown;
 use crate::screen::failure::Failure;
-use crate::screen::file_list::{Listed, print_json, print_names, print_table, print_tree};
+use crate::screen::file_list::{Listed, by_name, print_json, print_names, print_table, print_tree};
 use crate::screen::output;
 
 pub(super) fn run(args: &ListArgs, global: &Global) -> Result<u8, Failure> {
@@ -94,7 +95,9 @@ fn sort(all: &mut [Listed], args: &ListArgs) {
     let size = |listed: &Listed| listed.entry.attributes.size.unwrap_or(0);
     let time = |listed: &Listed| listed.entry.attributes.times.map_or(0, |(_, changed)| changed);
     // Stable: what is equal stays in the order of names.
-    all.sort_by(|one, other| (&one.machine, &one.entry.name).cmp(&(&other.machine, &other.entry.name)));
+    all.sort_by(|one, other| {
+        natural(&one.machine, &other.machine).then_with(|| by_name(&one.entry.name, &other.entry.name))
+    });
     match args.sort {
         Sort::Name => {}
         Sort::Size => all.sort_by_key(|listed| std::cmp::Reverse(size(listed))),

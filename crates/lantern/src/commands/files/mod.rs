@@ -62,7 +62,10 @@ async fn at_each(
         let done = async {
             let reached = reached(&home, &place, &ask).await?;
             // Ctrl-C ends what waits for a machine.
-            attend(&place.errand.target, &ask, act(reached)).await?
+            let side = reached.side.clone();
+            let done = attend(&place.errand.target, &ask, act(reached)).await;
+            side.leave().await;
+            done?
         };
         match done.await {
             Ok(code) => {

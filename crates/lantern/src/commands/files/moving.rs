@@ -2,7 +2,7 @@
 
 use std::os::unix::ffi::OsStrExt;
 
-use lantern_operations::files::{Location, Side, join, name_of};
+use lantern_operations::files::{Location, Side, as_served, join, name_of};
 use lantern_ssh::sftp::FileKind;
 use serde_json::json;
 
@@ -26,7 +26,9 @@ pub(super) fn run(args: &MoveArgs, global: &Global) -> Result<u8, Failure> {
     let name = &place.errand.target.name;
     // The same machine may be said once more.
     let to = match Location::parse(&args.to) {
-        Ok(Location::There { machine, path }) if machine == *name || machine == place.errand.typed => path,
+        Ok(Location::There { machine, path }) if machine == *name || machine == place.errand.typed => {
+            as_served(path, place.errand.target.protocol)
+        }
         Ok(Location::There { machine, .. }) => {
             return Err(Failure::new(
                 code::USAGE,
@@ -38,8 +40,10 @@ pub(super) fn run(args: &MoveArgs, global: &Global) -> Result<u8, Failure> {
     };
     block_on(async {
         let side = reach(&home, &place.errand, &ask).await?;
-        let moved = attend(&place.errand.target, &ask, move_to(&side, name, &place.path, &to, args.replace));
-        let new = moved.await??;
+        let moved =
+            attend(&place.errand.target, &ask, move_to(&side, name, &place.path, &to, args.replace)).await;
+        side.leave().await;
+        let new = moved??;
         match global.json {
             true => output::print_json(&json!({
                 "machine": name, "from": shown(&place.path), "to": shown(&new),
