@@ -48,6 +48,13 @@ pub(crate) fn check_user(user: &str) -> Verdict {
     rule(plain, "must have 1 to 255 printable characters")
 }
 
+/// A user whom the machine's own programs are told about: nothing that they would take for an option.
+pub(crate) fn check_other_user(user: &str) -> Verdict {
+    let plain = |c: char| !c.is_control() && !c.is_whitespace();
+    let is_good = !user.is_empty() && user.len() <= 255 && user.chars().all(plain) && !user.starts_with('-');
+    rule(is_good, "must be a user's name, without spaces and with no `-` in front")
+}
+
 pub(crate) fn check_image(image: &str) -> Verdict {
     check_name(image)
 }

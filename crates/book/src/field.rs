@@ -3,8 +3,9 @@
 
 use crate::BookError;
 use crate::check::{
-    check_address, check_certificate_name, check_endpoint, check_file, check_image, check_name, check_path,
-    check_resolver, check_service_name, check_terminal_type, check_text, check_user, check_variable,
+    check_address, check_certificate_name, check_endpoint, check_file, check_image, check_name,
+    check_other_user, check_path, check_resolver, check_service_name, check_terminal_type, check_text,
+    check_user, check_variable,
 };
 use crate::check_forms::{check_gateway, check_proxy, check_tunnel};
 
@@ -90,6 +91,9 @@ fields! {
     User "user" Kind::Text(check_user),
         "the user to log in as",
         "the user on this computer", "1 to 255 printable characters", "keeper";
+    As "as" Kind::Text(check_other_user),
+        "the user that commands run as (run, edit), through the machine's own program for that",
+        "the one who logs in", "a user's name, without spaces and with no `-` in front", "root";
     Key "key" Kind::OneOrMany(check_name),
         "the key of the ring to offer, or several",
         "any of the ring", "the name of a key in the ring, or a list of them", "harbour";

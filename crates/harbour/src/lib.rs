@@ -34,6 +34,7 @@ pub use proxy::ProxyServer;
 pub use serve::Harbour;
 pub use service::Service;
 pub use spec::{FilesSpec, LoginRule, MachineSpec, UserSpec};
+pub use system::Acting;
 pub use windows::{
     Endpoint, LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsMachine, WindowsRealm,
     WindowsSpec, WindowsUser,

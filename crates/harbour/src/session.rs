@@ -39,6 +39,7 @@ impl Session {
             may_draw: spec.displays && !spec.forbids_forwarding,
             logins: holdings.logins.clone(),
             files: holdings.files_of(spec, user),
+            acting: spec.acting.clone(),
             ..Default::default()
         };
         Self {

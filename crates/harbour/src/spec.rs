@@ -7,6 +7,7 @@ use lantern_keys::{KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
 use lantern_ssh::sftp::{Extensions, Flaws};
 use lantern_ssh::{Offer, RekeyPolicy};
 
+use crate::system::Acting;
 use crate::{Fault, Service};
 
 /// How a user proves who they are.
@@ -109,6 +110,8 @@ pub struct MachineSpec {
     pub numbers_anew: bool,
     /// How files are served.
     pub files: FilesSpec,
+    /// Who may act as other users there.
+    pub acting: Acting,
     /// What goes wrong.
     pub fault: Option<Fault>,
     /// The algorithms it speaks.
@@ -139,6 +142,7 @@ impl MachineSpec {
             announces: false,
             numbers_anew: false,
             files: FilesSpec::default(),
+            acting: Acting::default(),
             fault: None,
             offer: lantern_link::our_offer(),
             rekey: RekeyPolicy::default(),

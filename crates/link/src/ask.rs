@@ -48,6 +48,17 @@ pub enum Question {
         /// Whether another one was wrong.
         again: bool,
     },
+    /// The password of a user who is to act as another one, for the machine's program that lets them, by [`Answer::Secret`].
+    Privilege {
+        /// Who is logged in, and whose password it is.
+        user: String,
+        /// The machine.
+        machine: String,
+        /// Who they are to act as.
+        other: String,
+        /// Whether another one was wrong.
+        again: bool,
+    },
     /// The password of a user of a proxy, by [`Answer::Secret`].
     ProxyPassword {
         /// The user.

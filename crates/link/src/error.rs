@@ -6,6 +6,8 @@ use lantern_book::{BookError, KnownBy, Presented};
 use lantern_keys::Fingerprint;
 use lantern_ssh::{Disconnect, ListenAt, OpenFailure, PlanReport, SshError};
 
+use crate::explained::Explained;
+use crate::privilege::PrivilegeFailure;
 use crate::winrm::WinrmFailure;
 
 /// What ended an attempt or a session.
@@ -147,24 +149,12 @@ pub enum LinkError {
     /// What is spoken over HTTP failed.
     #[error(transparent)]
     Winrm(Box<WinrmFailure>),
+    /// A command does not run as another user.
+    #[error(transparent)]
+    Privilege(#[from] PrivilegeFailure),
     /// A file of the book failed.
     #[error(transparent)]
     Book(#[from] BookError),
-}
-
-/// A failure as it is told: by a process that did something for another one.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-pub struct Explained {
-    /// The exit code.
-    pub code: u8,
-    /// What was attempted and met, in a line.
-    pub headline: String,
-    /// More about it, a line each.
-    pub details: Vec<String>,
-    /// What to do about it, a line each.
-    pub hints: Vec<String>,
-    /// Whether another try would come to the same.
-    pub is_final: bool,
 }
 
 impl From<WinrmFailure> for LinkError {

@@ -38,7 +38,7 @@ impl CommandWords {
 }
 
 /// A word that a POSIX shell takes for one word and nothing else (XCU 2.2.2).
-fn quoted(word: &[u8]) -> Vec<u8> {
+pub(crate) fn quoted(word: &[u8]) -> Vec<u8> {
     let plain = |byte: &u8| byte.is_ascii_alphanumeric() || b"-_./,:@%+=".contains(byte);
     // In front of a command, NAME=VALUE is no word.
     if !word.is_empty() && word.iter().all(plain) && !word.contains(&b'=') {
@@ -53,6 +53,26 @@ fn quoted(word: &[u8]) -> Vec<u8> {
     }
     out.push(b'\'');
     out
+}
+
+/// The words of a line that [`quoted`] made, with spaces between them; nothing where it is another line.
+pub(crate) fn unquoted(line: &[u8]) -> Option<Vec<Vec<u8>>> {
+    let (mut words, mut word, mut is_quoted, mut escapes) = (Vec::new(), Vec::new(), false, false);
+    for byte in line {
+        match byte {
+            _ if escapes => {
+                word.push(*byte);
+                escapes = false;
+            }
+            b'\'' => is_quoted = !is_quoted,
+            byte if is_quoted => word.push(*byte),
+            b'\\' => escapes = true,
+            b' ' => words.push(std::mem::take(&mut word)),
+            byte => word.push(*byte),
+        }
+    }
+    words.push(word);
+    (!is_quoted && !escapes).then_some(words)
 }
 
 /// A program to be started.
@@ -126,6 +146,15 @@ mod tests {
         assert_eq!(line(&["ls", "two words", "it's", ""], true), r"ls 'two words' 'it'\''s' ''");
         assert_eq!(line(&["env", "A=1"], true), "env 'A=1'");
         assert_eq!(line(&["upload-pack", r"two\ words"], false), r"upload-pack two\ words");
+    }
+
+    proptest! {
+        #[test]
+        fn what_was_quoted_is_read_back(words in proptest::collection::vec("[ -~\n\té']{0,12}", 1..5)) {
+            let line = words.iter().map(|word| quoted(word.as_bytes())).collect::<Vec<_>>().join(&b' ');
+            let expected: Vec<_> = words.iter().map(|word| word.as_bytes().to_vec()).collect();
+            prop_assert_eq!(unquoted(&line), Some(expected));
+        }
     }
 
     proptest! {

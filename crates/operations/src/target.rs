@@ -49,6 +49,8 @@ pub struct Target {
     pub forward_display: Option<DisplayTrust>,
     /// What the book says that starts a display server here.
     pub display_start: Option<String>,
+    /// Whom commands run as, where that is somebody else than who logs in.
+    pub acts_as: Option<String>,
     /// Whether the book says that the keeper is started when there is use for it.
     pub starts_keeper: bool,
     /// What the book says about its sessions.
@@ -215,6 +217,7 @@ impl Target {
                 _ => None,
             },
             display_start: text(Field::DisplayStart),
+            acts_as: text(Field::As),
             starts_keeper: effective.text(Field::Keeper) == Some("auto"),
             session: SessionSettings {
                 environment: effective.map(Field::Environment).cloned().unwrap_or_default(),

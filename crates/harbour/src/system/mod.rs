@@ -1,5 +1,6 @@
 //! The made-up system that simulated machines run: a few programs and files, the same on every day.
 
+mod acting;
 mod lamp_view;
 mod logins;
 mod panel;
@@ -16,6 +17,8 @@ use lantern_ssh::DisplayRequest;
 use crate::tree::FilesOfUser;
 
 pub use crate::tree::FILES;
+pub use acting::Acting;
+pub(crate) use acting::ActingProgram;
 pub(crate) use logins::LoginLists;
 pub(crate) use programs::start;
 pub(crate) use sftp::Sftp;
@@ -33,6 +36,8 @@ pub(crate) struct Surroundings {
     pub(crate) environment: Vec<(String, String)>,
     pub(crate) logins: LoginLists,
     pub(crate) files: FilesOfUser,
+    /// Whether programs may run as other users.
+    pub(crate) acting: Acting,
     /// Whether programs may draw on the visitor's display, and what they were told of it.
     pub(crate) may_draw: bool,
     pub(crate) display: Option<DisplayRequest>,

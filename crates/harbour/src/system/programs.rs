@@ -3,11 +3,13 @@
 use std::time::{Duration, Instant};
 
 use aws_lc_rs::digest;
+use lantern_link::Entering;
 use lantern_ssh::sftp::FileStore;
 
 use super::lamp_view::LampView;
 use super::{
-    Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, Surroundings, fatal_signal, logins, panel,
+    ActingProgram, Exit, OUTPUT_HIGH_WATER, Program, ProgramIo, Progress, Surroundings, fatal_signal, logins,
+    panel,
 };
 use crate::tree::FilesOfUser;
 
@@ -37,6 +39,9 @@ lamp-view [N]     the lamp in a window on your display, for N seconds or until i
 pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
     if let Some(program) = logins::start(line) {
         return program;
+    }
+    if let Some(entering) = Entering::read(line) {
+        return Box::new(ActingProgram::new(entering));
     }
     if line == lantern_link::remote_digest::DIGEST_COMMAND {
         return Box::new(FileDigest);

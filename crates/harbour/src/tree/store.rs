@@ -119,6 +119,11 @@ impl FilesOfUser {
         Self { tree, user, home }
     }
 
+    /// The same files, as another user sees them.
+    pub(crate) fn of_other(&self, user: &str) -> Self {
+        self.tree.of_user(user, &[])
+    }
+
     pub(super) fn number(&self) -> u32 {
         self.user
     }

@@ -110,6 +110,12 @@ fn all_questions() -> Vec<Question> {
         Question::Passphrase { key: words("harbour"), again: false },
         Question::Password { user: user.clone(), machine: machine.clone(), again: true },
         Question::ProxyPassword { user, proxy: words("192.0.2.9:1080"), again: false },
+        Question::Privilege {
+            user: words("keeper"),
+            machine: machine.clone(),
+            other: words("root"),
+            again: false,
+        },
         Question::NewPassword { machine: machine.clone(), demand: words("too old"), again: true },
         Question::Prompts { machine: machine.clone(), prompts },
         Question::Signature { machine, what: words("harbour, for a login") },

@@ -106,6 +106,12 @@ pub(crate) enum QuestionForm {
         proxy: String,
         again: bool,
     },
+    Privilege {
+        user: String,
+        machine: String,
+        other: String,
+        again: bool,
+    },
     NewPassword {
         machine: String,
         demand: String,
@@ -136,6 +142,9 @@ impl From<Question> for QuestionForm {
             Question::Passphrase { key, again } => Self::Passphrase { key, again },
             Question::Password { user, machine, again } => Self::Password { user, machine, again },
             Question::ProxyPassword { user, proxy, again } => Self::ProxyPassword { user, proxy, again },
+            Question::Privilege { user, machine, other, again } => {
+                Self::Privilege { user, machine, other, again }
+            }
             Question::NewPassword { machine, demand, again } => Self::NewPassword { machine, demand, again },
             Question::Prompts { machine, prompts } => Self::Prompts {
                 machine,
@@ -166,6 +175,9 @@ impl QuestionForm {
             Self::Passphrase { key, again } => Question::Passphrase { key, again },
             Self::Password { user, machine, again } => Question::Password { user, machine, again },
             Self::ProxyPassword { user, proxy, again } => Question::ProxyPassword { user, proxy, again },
+            Self::Privilege { user, machine, other, again } => {
+                Question::Privilege { user, machine, other, again }
+            }
             Self::NewPassword { machine, demand, again } => Question::NewPassword { machine, demand, again },
             Self::Prompts { machine, name, instruction, prompts } => {
                 let prompt = |(text, echo)| Prompt { text, echo };

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use clap::Args;
 
+use crate::cli::acting::ActingArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
 
@@ -76,6 +77,8 @@ pub(crate) struct CopyArgs {
     pub(crate) at_once: u16,
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
+    #[command(flatten)]
+    pub(crate) acting: ActingArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

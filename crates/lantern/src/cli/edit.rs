@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use clap::Args;
 
+use crate::cli::acting::ActingArgs;
 use crate::cli::connect::ConnectArgs;
 
 /// Arguments of `edit`.
@@ -11,6 +12,7 @@ use crate::cli::connect::ConnectArgs;
 #[command(after_help = "Examples:
   lantern edit lamp-01:/etc/lamp/lamp.conf
   lantern edit lamp-01:notes.txt --new
+  lantern edit lamp-01:/etc/lamp/lamp.conf --as root
   EDITOR='my-editor --wait' lantern edit lamp-01:/srv/site/index.html
 
 The file opens in the editor that VISUAL or EDITOR names, and is put back at each save while it is
@@ -26,6 +28,8 @@ pub(crate) struct EditArgs {
     /// Begin a file that is not there
     #[arg(long)]
     pub(crate) new: bool,
+    #[command(flatten)]
+    pub(crate) acting: ActingArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use clap::{Args, Subcommand, ValueEnum};
 
+use crate::cli::acting::ActingArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::copy::permissions;
 use crate::cli::machine::selection::ExceptArgs;
@@ -44,6 +45,8 @@ pub(crate) struct WhereArgs {
     pub(crate) places: Vec<OsString>,
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
+    #[command(flatten)]
+    pub(crate) acting: ActingArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }
@@ -130,6 +133,8 @@ pub(crate) struct MoveArgs {
     pub(crate) replace: bool,
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
+    #[command(flatten)]
+    pub(crate) acting: ActingArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

@@ -4,6 +4,7 @@ use std::ffi::{OsStr, OsString};
 
 use clap::Args;
 
+use crate::cli::acting::ActingArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::forward::ForwardArgs;
 use crate::cli::many::ManyArgs;
@@ -18,6 +19,7 @@ use crate::cli::task::{ConfigurationArgs, TaskArgs};
   lantern run keeper@192.0.2.7:2222 -- tar -cf - /var/log > logs.tar
   tar -cf - site | lantern run lamp-01 -- tar -xf -
   lantern run lamp-01 --display -- xclock
+  lantern run lamp-01 --as root -- reboot-lamp
   lantern run @coast -- uptime                 many machines; those that say the same together
   lantern run 'lamp-*' --script tidy.sh --first 1
   lantern run --again failed
@@ -37,6 +39,10 @@ command interpreter, with its built-ins, pipes and variables, reads a string wit
 
 A script (--script) goes to the machine as the input of the program that its first line names, a
 shell of POSIX where it names none, and is left nowhere.
+
+With --as, the command runs as another user of the machine, through the program that the machine
+has for that. The password that it may want is asked for once, or read (--as-password-from); it goes to
+that program alone, at the prompt that was made for it, and never into the command's input.
 
 On many machines, a table shows how far each is, and those that ended alike and said the same are
 told together; where the output is no terminal, each line has its machine in front. Ctrl-C begins
@@ -79,6 +85,8 @@ pub(crate) struct RunArgs {
     pub(crate) task: TaskArgs,
     #[command(flatten)]
     pub(crate) configuration: ConfigurationArgs,
+    #[command(flatten)]
+    pub(crate) acting: ActingArgs,
     #[command(flatten)]
     pub(crate) many: ManyArgs,
     /// Whether -- stood before the command.

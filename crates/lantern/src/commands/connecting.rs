@@ -7,6 +7,7 @@ use lantern_operations::login::Way;
 use lantern_operations::{OperationError, ReachOptions, Target, login_clues};
 use tokio::signal::unix::SignalKind;
 
+use crate::cli::acting::ActingArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::secret_source::SecretSource;
 use crate::commands::watch;
@@ -24,6 +25,15 @@ pub(crate) fn asking(args: &ConnectArgs) -> Result<TerminalAsk, Failure> {
     let ask =
         TerminalAsk::new(!args.no_questions, secret(&args.password_from)?, secret(&args.passphrase_from)?);
     Ok(ask.with_proxy_password(secret(&args.proxy_password_from)?))
+}
+
+/// The same, with what lets a user act as another.
+///
+/// # Errors
+/// A source that cannot be read.
+pub(crate) fn asking_as(args: &ConnectArgs, acting: &ActingArgs) -> Result<TerminalAsk, Failure> {
+    let password = acting.as_password_from.as_ref().map(SecretSource::read).transpose()?;
+    Ok(asking(args)?.with_privilege_password(password))
 }
 
 /// Connects and logs in, asking the keeper and then at the terminal as far as the options allow.

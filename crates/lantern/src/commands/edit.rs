@@ -19,7 +19,7 @@ use crate::cli::edit::EditArgs;
 use crate::cli::global::Global;
 use crate::cli::machine::selection::ExceptArgs;
 use crate::cli::settings;
-use crate::commands::connecting::asking;
+use crate::commands::connecting::asking_as;
 use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -45,15 +45,18 @@ impl From<EditFault> for Failure {
 
 pub(crate) fn run(args: &EditArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let ask = asking(&args.connect)?;
+    let ask = asking_as(&args.connect, &args.acting)?;
+    // What was typed once serves again when a connection is made anew.
+    ask.remember();
     let mut all = places(&home, &[&args.place], &ExceptArgs { except: Vec::new() }, &args.connect)?;
     let (Some(place), true) = (all.pop(), all.is_empty()) else {
         return Err(Failure::new(code::USAGE, "one file at a time is edited"));
     };
     let saves = block_on(async {
-        let side = reach(&home, &place.errand, &ask).await?;
+        let acts_as = args.acting.other.as_deref().or(place.errand.target.acts_as.as_deref());
+        let side = reach(&home, &place.errand, acts_as, &ask).await?;
         let file = RemoteFile::fetch(&side, &place.path, args.new).await?;
-        let mut editing = Editing::begin(&home, &place, &ask, side, file)?;
+        let mut editing = Editing::begin(&home, &place, acts_as, &ask, side, file)?;
         let saves = editing.go_on(args.connect.no_questions).await;
         editing.side.leave().await;
         saves
@@ -70,6 +73,7 @@ pub(crate) fn run(args: &EditArgs, global: &Global) -> Result<u8, Failure> {
 struct Editing<'a> {
     home: &'a Home,
     place: &'a Place,
+    acts_as: Option<&'a str>,
     ask: &'a TerminalAsk,
     side: Side,
     file: RemoteFile,
@@ -96,6 +100,7 @@ impl<'a> Editing<'a> {
     fn begin(
         home: &'a Home,
         place: &'a Place,
+        acts_as: Option<&'a str>,
         ask: &'a TerminalAsk,
         side: Side,
         file: RemoteFile,
@@ -116,6 +121,7 @@ impl<'a> Editing<'a> {
         Ok(Self {
             home,
             place,
+            acts_as,
             ask,
             side,
             file,
@@ -241,7 +247,7 @@ impl<'a> Editing<'a> {
         let mut saved = self.file.save(&self.side, &text, over).await;
         if matches!(&saved, Err(EditFault::File(fault)) if fault.is_end()) {
             // The connection may have been lost meanwhile: once more, on a new one.
-            if let Ok(side) = reach(self.home, &self.place.errand, self.ask).await {
+            if let Ok(side) = reach(self.home, &self.place.errand, self.acts_as, self.ask).await {
                 self.side = side;
                 saved = self.file.save(&self.side, &text, over).await;
             }

@@ -23,7 +23,9 @@ impl ForMany {
 impl Ask for ForMany {
     fn ask(&self, question: Question) -> Answering {
         match question {
-            Question::Password { .. } | Question::Passphrase { .. } => self.0.ask(question),
+            Question::Password { .. } | Question::Passphrase { .. } | Question::Privilege { .. } => {
+                self.0.ask(question)
+            }
             _ => Box::pin(ready(Answer::NoOne)),
         }
     }

@@ -3,12 +3,14 @@
 use std::ffi::OsStr;
 
 use lantern_book::{Home, MachineBook, select};
-use lantern_operations::files::{Location, LocationError, Machine, Side, as_served};
+use lantern_link::Remote;
+use lantern_operations::Target;
+use lantern_operations::files::{FileFault, Location, LocationError, Machine, Side, as_served};
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
 use crate::cli::one_off::OneOffArgs;
-use crate::commands::connecting::connect;
+use crate::commands::connecting::{attend, connect};
 use crate::commands::errand::Errand;
 use crate::screen::failure::{Failure, code};
 use crate::terminal::ask::TerminalAsk;
@@ -98,8 +100,29 @@ pub(super) fn check_modes(side: &Side) -> Result<(), Failure> {
 ///
 /// # Errors
 /// The step that failed.
-pub(super) async fn reach(home: &Home, errand: &Errand, ask: &TerminalAsk) -> Result<Side, Failure> {
+pub(super) async fn reach(
+    home: &Home,
+    errand: &Errand,
+    acts_as: Option<&str>,
+    ask: &TerminalAsk,
+) -> Result<Side, Failure> {
     let remote = connect(home, &errand.target, &errand.options, ask).await?;
-    let machine = Machine::of(remote).await.map_err(|fault| Failure::from(&fault))?;
-    Ok(Side::There(machine))
+    files_of(remote, &errand.target, acts_as, ask).await?.map_err(|fault| Failure::from(&fault))
+}
+
+/// Begins to talk about files, as whoever is logged in or as another user.
+///
+/// # Errors
+/// It was interrupted.
+pub(super) async fn files_of(
+    remote: Remote,
+    target: &Target,
+    acts_as: Option<&str>,
+    ask: &TerminalAsk,
+) -> Result<Result<Side, FileFault>, Failure> {
+    let machine = match acts_as {
+        Some(other) => attend(target, ask, Machine::acting_as(remote, other, ask)).await?,
+        None => Machine::of(remote).await,
+    };
+    Ok(machine.map(Side::There))
 }

@@ -8,9 +8,11 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use lantern_book::{Home, Protocol};
-use lantern_link::{Answer, Answering, Ask, CommandWords, News, ProcessEnd, Program, Remote, Runs, Start};
-use lantern_operations::ReachOptions;
+use lantern_link::{
+    ACTING, Answer, Answering, Ask, CommandWords, News, Privilege, ProcessEnd, Program, Remote, Runs, Start,
+};
 use lantern_operations::display::Windows;
+use lantern_operations::{ReachOptions, Target};
 use lantern_ssh::Stream;
 use tokio::signal::unix::SignalKind;
 use tokio::sync::mpsc;
@@ -22,7 +24,7 @@ use super::{block_on, display, many, second_hop, task, watch};
 use crate::cli::global::Global;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
-use crate::commands::connecting::{asking, connect_recalling, forget_if_refused};
+use crate::commands::connecting::{asking_as, attend, connect_recalling, forget_if_refused};
 use crate::commands::errand::Errand;
 use crate::commands::forwarding::{self, Forwards, Granted};
 use crate::screen::failure::{Failure, code};
@@ -88,7 +90,10 @@ fn execute(
     script: Option<Bytes>,
 ) -> Result<u8, Failure> {
     let (target, options) = (&errand.target, &errand.options);
-    let ask = asking(&args.connect)?;
+    let ask = asking_as(&args.connect, &args.acting)?;
+    let privilege = args.acting.other.as_deref().or(target.acts_as.as_deref()).map(Privilege::of);
+    let around = privilege.as_ref().map(|privilege| privilege.around(words));
+    let words = around.as_ref().unwrap_or(words);
     let has_input = if std::io::stdin().is_terminal() { args.input } else { !args.no_input };
     let takes_input = has_input && script.is_none();
     let status = block_on(async {
@@ -100,7 +105,8 @@ fn execute(
         let (forwards_agent, opens) = (forwards.agent.is_some(), forwards.opens(&program));
         let options = ReachOptions { forwards_agent, opens, ..options.clone() };
         let (remote, recalling) = connect_recalling(home, target, &options, &ask).await?;
-        let input = Given { typed: takes_input, script };
+        let entering = privilege.as_ref().map(|privilege| (privilege, target));
+        let input = Given { typed: takes_input, script, entering };
         let outcome = match Execution::start(&remote, input, program, forwards, ask.clone()).await {
             Ok(execution) => execution.finish().await,
             Err(failure) => Err(failure),
@@ -128,7 +134,7 @@ pub(super) async fn interpreter(home: &Home, errand: &Errand, ask: &TerminalAsk)
         Program { runs: Runs::Command(words), environment, terminal: None, agent: false, display: None };
     let (remote, recalling) = connect_recalling(home, target, &errand.options, ask).await?;
     let forwards = Forwards::default();
-    let input = Given { typed: true, script: None };
+    let input = Given { typed: true, script: None, entering: None };
     let outcome = match Execution::start(&remote, input, program, forwards, ask.clone()).await {
         Ok(execution) => execution.finish().await,
         Err(failure) => Err(failure),
@@ -161,7 +167,9 @@ fn command(args: &RunArgs) -> Result<CommandWords, Failure> {
 }
 
 /// What a command is given.
-struct Given {
+struct Given<'a> {
+    /// Whom it becomes before anything else, and what is known of the machine.
+    entering: Option<(&'a Privilege, &'a Target)>,
     /// What comes on our standard input.
     typed: bool,
     /// A script, in place of that.
@@ -190,7 +198,7 @@ struct Execution<'a> {
 impl<'a> Execution<'a> {
     async fn start(
         remote: &'a Remote,
-        given: Given,
+        given: Given<'_>,
         mut program: Program,
         forwards: Forwards,
         ask: TerminalAsk,
@@ -199,7 +207,12 @@ impl<'a> Execution<'a> {
         let is_terminal = std::io::stdin().is_terminal();
         // Where standard input is the terminal, two would read from it.
         let typed_here = given.typed && is_terminal;
-        let (process, start) = remote.start(program).await?;
+        let (process, mut start) = remote.start(program).await?;
+        if let Some((privilege, target)) = given.entering {
+            start.settle().await?;
+            let trunk = remote.trunk_for(ACTING)?;
+            attend(target, &ask, privilege.enter(&process, trunk, &ask)).await??;
+        }
         let mut pipes = Pipes::new(process);
         let input = given.typed.then(Input::start);
         if let Some(script) = given.script {

@@ -3,7 +3,7 @@
 use lantern_book::BookError;
 use lantern_keeper::KeeperError;
 use lantern_link::remote_logins::LoginsError;
-use lantern_link::{Explained, LinkError, ProxyError, TrustFailure};
+use lantern_link::{Explained, LinkError, PrivilegeFailure, ProxyError, TrustFailure};
 use lantern_operations::{LoginClues, OperationError, ReachError, quoted};
 use lantern_ssh::{OpenFailure, PlanReport, SshError};
 
@@ -250,9 +250,31 @@ impl From<&LinkError> for Failure {
                 let failure = lines.into_iter().fold(failure, Failure::detail);
                 failure.hint(command)
             }
+            LinkError::Privilege(error) => with_privilege(failure, error),
             LinkError::Book(error) => error.into(),
             _ => failure,
         }
+    }
+}
+
+/// What to do where a user cannot act as another.
+fn with_privilege(failure: Failure, error: &PrivilegeFailure) -> Failure {
+    match error {
+        PrivilegeFailure::NoPassword { .. } => {
+            failure.hint("`--as-password-from SOURCE` reads it; at a terminal it is asked for")
+        }
+        PrivilegeFailure::Refused { machine, other, by_password: true, .. } => failure
+            .detail("what is wanted is the password of the user who is logged in")
+            .hint(format!("once more: lantern run {machine} --as {other} -- true")),
+        PrivilegeFailure::Refused { machine, user, .. } => failure.hint(format!(
+            "its administrator decides whom {user} may act as; what it is there: lantern run {machine} -- id"
+        )),
+        PrivilegeFailure::NoProgram { machine, other, .. } => {
+            failure.hint(format!("log in as that user: lantern run {machine} --user {other} -- COMMAND"))
+        }
+        PrivilegeFailure::Otherwise { machine, .. } => failure
+            .detail("it was not the question for the password, so nothing was answered")
+            .hint(format!("by hand, in a session: lantern shell {machine}")),
     }
 }
 
@@ -306,7 +328,7 @@ pub(crate) fn code_of(error: &LinkError) -> u8 {
         },
         LinkError::Winrm(failure) => winrm::code_of(failure),
         LinkError::Trust(_) => code::TRUST,
-        LinkError::Auth(_) => code::LOGIN,
+        LinkError::Auth(_) | LinkError::Privilege(_) => code::LOGIN,
         LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => code::SESSION,
         LinkError::Lost { .. } => code::LOST,
         LinkError::Unanswered { .. } => code::TIMED_OUT,

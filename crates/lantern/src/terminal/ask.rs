@@ -50,6 +50,22 @@ impl TerminalAsk {
         self
     }
 
+    /// The same with the password that lets a user act as another.
+    pub(crate) fn with_privilege_password(self, password: Option<SecretString>) -> Self {
+        self.known().privilege_password = password;
+        self
+    }
+
+    /// That password was told.
+    pub(crate) fn know_privilege_password(&self, password: SecretString) {
+        self.known().privilege_password = Some(password);
+    }
+
+    /// Whether that is known.
+    pub(crate) fn has_privilege_password(&self) -> bool {
+        self.known().privilege_password.is_some()
+    }
+
     fn known(&self) -> MutexGuard<'_, Known> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -171,6 +187,10 @@ impl Conversation {
             Question::ProxyPassword { user, proxy, again } => {
                 let again = not_it(again, "That was not it. ");
                 self.secret(format!("{again}Password of {user} at the proxy {proxy}: "))
+            }
+            Question::Privilege { user, machine, other, again } => {
+                let again = not_it(again, "That was not it. ");
+                self.secret(format!("{again}Password of {user} on {machine}, to act as {other}: "))
             }
             Question::NewPassword { machine, demand, again } => {
                 if *again {

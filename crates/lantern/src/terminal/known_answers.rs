@@ -16,6 +16,8 @@ pub(super) struct Known {
     pub(super) password: Option<SecretString>,
     pub(super) machine: Option<String>,
     pub(super) proxy_password: Option<SecretString>,
+    /// What lets users act as others.
+    pub(super) privilege_password: Option<SecretString>,
     pub(super) passphrase: Option<SecretString>,
     /// What was answered before, for commands that connect several times.
     pub(super) passphrases: HashMap<String, SecretString>,
@@ -44,6 +46,9 @@ impl Known {
             {
                 self.password = Some(secret.clone());
             }
+            (Question::Privilege { .. }, Answer::Secret(secret)) => {
+                self.privilege_password = Some(secret.clone())
+            }
             (Question::ProxyPassword { .. }, Answer::Secret(secret)) if self.remembers => {
                 self.proxy_password = Some(secret.clone());
             }
@@ -60,6 +65,7 @@ impl Known {
         let machine = match question {
             Question::FirstContact(contact) => Some(&contact.machine),
             Question::Password { machine, .. }
+            | Question::Privilege { machine, .. }
             | Question::NewPassword { machine, .. }
             | Question::Prompts { machine, .. }
             | Question::Signature { machine, .. } => Some(machine),
@@ -85,6 +91,9 @@ impl Known {
             {
                 return None;
             }
+            Question::Privilege { again: true, .. } => return None,
+            // The same for all: whoever runs a command on many machines has one.
+            Question::Privilege { .. } => self.privilege_password.clone()?,
             Question::Password { machine, .. } if self.is_meant(machine) => self.password()?,
             Question::ProxyPassword { .. } if self.remembers => self.proxy_password.clone()?,
             Question::ProxyPassword { .. } => self.proxy_password.take()?,

@@ -36,6 +36,11 @@ use carrier::Carrier;
 use in_pieces::InPieces;
 use shared::{Owner, Shared, put};
 
+/// Finds the file server of a machine, where its SSH server would run it, and becomes that.
+pub const FILE_SERVER: &str = "for p in /usr/lib/openssh /usr/libexec/openssh /usr/libexec /usr/lib/ssh /usr/lib \
+/usr/lib/misc /usr/local/libexec; do if [ -x $p/sftp-server ]; then exec $p/sftp-server; fi; done; \
+echo there is no file server in the usual places >&2; exit 94";
+
 /// Most bytes of a path that we send: what systems take is 4096.
 const MAX_PATH: usize = 64 * 1024;
 
@@ -63,6 +68,17 @@ impl Files {
         {
             return Err(FilesError::NoService { machine: trunk.machine().to_owned() });
         }
+        files.begun().await?;
+        Ok(files)
+    }
+
+    /// Begins one with a process that is a file server.
+    ///
+    /// # Errors
+    /// It says something else, or nothing in time.
+    pub(crate) async fn of_process(process: Process, trunk: &Trunk) -> Result<Self, FilesError> {
+        let files =
+            Self::over(Carrier::Process(process), Bytes::new(), trunk.machine(), trunk.answer_limit());
         files.begun().await?;
         Ok(files)
     }

@@ -13,8 +13,10 @@ use lantern_book::{Presented, Rotation};
 use lantern_keys::CertificateFault;
 use lantern_ssh::SessionRequest;
 
+use crate::files::FILE_SERVER;
 use crate::identity::Identity;
-use crate::program::Program;
+use crate::privilege::Privilege;
+use crate::program::{CommandWords, Program, Runs};
 use crate::winrm::{
     RemoteSession, SessionOptions, ShownChain, WinrmFailure, WinrmRemote, WinrmRequest, look_at_chain,
 };
@@ -22,6 +24,9 @@ use crate::{Ask, Captured, ConnectRequest, Files, FilesError, LinkError, Trunk, 
 
 pub use process::{InputEnded, Process, ProcessEnd};
 pub use start::{News, Start};
+
+/// What only machines of POSIX have.
+pub const ACTING: &str = "program by which one user acts as another";
 
 /// What a connection needs to know beforehand, for either protocol.
 #[derive(Debug, Clone)]
@@ -209,6 +214,34 @@ impl Remote {
             By::Ssh(trunk) => Files::begin(trunk).await,
             By::Winrm(remote) => Files::of_windows(remote).await,
         }
+    }
+
+    /// Its files, as another of its users sees them.
+    ///
+    /// # Errors
+    /// As [`Self::files`], and that the machine does not let this user act as the other.
+    pub async fn files_as(&self, other: &str, ask: &dyn Ask) -> Result<Files, FilesError> {
+        let process = self.start_as(other, &CommandWords::line(FILE_SERVER), ask).await?;
+        Files::of_process(process, self.trunk_for(ACTING)?).await
+    }
+
+    /// Starts a command as another user, through the machine's own program for that.
+    ///
+    /// # Errors
+    /// As [`Self::start`], and that the machine does not let this user act as the other.
+    pub async fn start_as(
+        &self,
+        other: &str,
+        words: &CommandWords,
+        ask: &dyn Ask,
+    ) -> Result<Process, LinkError> {
+        let trunk = self.trunk_for(ACTING)?;
+        let privilege = Privilege::of(other);
+        let program = Program::alone(Runs::Command(privilege.around(words)));
+        let (process, mut start) = self.start(program).await?;
+        start.settle().await?;
+        privilege.enter(&process, trunk, ask).await?;
+        Ok(process)
     }
 
     /// How long the machine may take to answer something that it is asked for.

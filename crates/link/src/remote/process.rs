@@ -1,5 +1,7 @@
 //! A program on a machine: its streams and how it ends.
 
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
 use bytes::Bytes;
 use lantern_ssh::{SessionRequest, Stream, TerminalSize};
 
@@ -32,7 +34,11 @@ pub enum ProcessEnd {
 
 /// A program under way. Clones are the same one; dropped, it is given up.
 #[derive(Clone)]
-pub struct Process(By);
+pub struct Process {
+    by: By,
+    /// What was taken of each stream and is to be taken again.
+    unread: Arc<Mutex<[Option<Bytes>; 2]>>,
+}
 
 #[derive(Clone)]
 enum By {
@@ -42,24 +48,38 @@ enum By {
 
 impl Process {
     pub(crate) fn of_channel(channel: Channel, machine: &str) -> Self {
-        Self(By::Ssh { channel, machine: machine.to_owned() })
+        Self { by: By::Ssh { channel, machine: machine.to_owned() }, unread: Arc::default() }
     }
 
     pub(crate) fn of_command(command: WinrmCommand) -> Self {
-        Self(By::Winrm(command))
+        Self { by: By::Winrm(command), unread: Arc::default() }
     }
 
     /// The next piece of what it writes; none at the end of the stream. What was taken is to be credited with [`Self::consumed`].
     pub async fn next(&self, stream: Stream) -> Option<Bytes> {
-        match &self.0 {
+        if let Some(piece) = self.unread()[usize::from(stream == Stream::Stderr)].take() {
+            return Some(piece);
+        }
+        match &self.by {
             By::Ssh { channel, .. } => channel.next(stream).await,
             By::Winrm(command) => command.next(stream).await,
         }
     }
 
+    fn unread(&self) -> MutexGuard<'_, [Option<Bytes>; 2]> {
+        self.unread.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Gives back what was taken last of a stream and not used, not even by [`Self::consumed`]: it comes next.
+    pub(crate) fn unread_piece(&self, stream: Stream, piece: Bytes) {
+        if !piece.is_empty() {
+            self.unread()[usize::from(stream == Stream::Stderr)] = Some(piece);
+        }
+    }
+
     /// Notes that so many bytes of what it wrote have been used: this lets it write more.
     pub fn consumed(&self, bytes: usize) {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, .. } => channel.consumed(bytes),
             By::Winrm(command) => command.consumed(bytes),
         }
@@ -70,7 +90,7 @@ impl Process {
     /// # Errors
     /// It takes no more.
     pub async fn send(&self, data: &mut Bytes) -> Result<(), InputEnded> {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, .. } => channel.send(data).await.map_err(|_| InputEnded),
             By::Winrm(command) => match command.send(data).await {
                 true => Ok(()),
@@ -81,7 +101,7 @@ impl Process {
 
     /// Its input has ended.
     pub fn send_eof(&self) {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, .. } => channel.send_eof(),
             By::Winrm(command) => command.send_eof(),
         }
@@ -89,7 +109,7 @@ impl Process {
 
     /// Sends it a signal, by its name without SIG. Where there are but two, an interruption and the end, INT is the former and all others the latter.
     pub fn signal(&self, name: &str) {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, .. } => channel.tell(&SessionRequest::Signal(name.to_owned())),
             By::Winrm(command) => command.signal(name),
         }
@@ -97,14 +117,14 @@ impl Process {
 
     /// Its terminal, where it has one, has another size.
     pub fn resize(&self, size: TerminalSize) {
-        if let By::Ssh { channel, .. } = &self.0 {
+        if let By::Ssh { channel, .. } = &self.by {
             channel.tell(&SessionRequest::WindowChange(size));
         }
     }
 
     /// Gives it up; what it writes until it hears of that is lost.
     pub fn close(&self) {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, .. } => channel.close(),
             By::Winrm(command) => command.close(),
         }
@@ -112,7 +132,7 @@ impl Process {
 
     /// Whether nothing more comes of it, and nothing more is taken.
     pub fn is_over(&self) -> bool {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, .. } => channel.is_over(),
             By::Winrm(command) => command.is_over(),
         }
@@ -120,7 +140,7 @@ impl Process {
 
     /// How it ended.
     pub async fn ended(&self) -> ProcessEnd {
-        match &self.0 {
+        match &self.by {
             By::Ssh { channel, machine } => match channel.ended().await {
                 ChannelEnd::Exited(status) => ProcessEnd::Exited(status),
                 ChannelEnd::Signaled { name, core_dumped, message } => {

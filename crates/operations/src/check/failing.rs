@@ -61,7 +61,7 @@ fn stage_of(error: &LinkError, met: Stage) -> Stage {
             _ => Stage::Session,
         },
         LinkError::ChannelRefused { .. } => Stage::Session,
-        LinkError::RequestRefused { .. } => Stage::Shell,
+        LinkError::RequestRefused { .. } | LinkError::Privilege(_) => Stage::Shell,
         // It broke off: at the step behind the last one that worked.
         LinkError::Handshake { .. }
         | LinkError::Dial { .. }

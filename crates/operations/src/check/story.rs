@@ -263,6 +263,8 @@ impl Ask for Watcher {
                 self.has_password(machine)
             }
             // A check trusts nothing and changes nothing: it says that there is something to decide.
+            // Nothing is run as anybody else.
+            Question::Privilege { .. } => false,
             Question::FirstContact(_) | Question::NewPassword { .. } | Question::Signature { .. } => false,
         };
         match may {

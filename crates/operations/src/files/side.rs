@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use lantern_link::{Files, Remote};
+use lantern_link::{Ask, Files, Remote};
 use lantern_ssh::sftp::{Attributes, Extension, FileKind, OpenFlags};
 
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
@@ -21,6 +21,8 @@ pub struct Machine {
     pub files: Files,
     /// Programs that may run there at once beside it.
     programs: Arc<Semaphore>,
+    /// Whether the conversation is another user's than the connection.
+    pub(crate) acts: bool,
 }
 
 impl Machine {
@@ -30,7 +32,16 @@ impl Machine {
     /// The machine serves none.
     pub async fn of(remote: Remote) -> Result<Self, FileFault> {
         let files = remote.files().await?;
-        Ok(Self { remote, files, programs: Arc::new(Semaphore::new(PROGRAMS)) })
+        Ok(Self { remote, files, programs: Arc::new(Semaphore::new(PROGRAMS)), acts: false })
+    }
+
+    /// The same as another of the machine's users.
+    ///
+    /// # Errors
+    /// The machine serves none; it does not let this user act as the other.
+    pub async fn acting_as(remote: Remote, other: &str, ask: &dyn Ask) -> Result<Self, FileFault> {
+        let files = remote.files_as(other, ask).await?;
+        Ok(Self { remote, files, programs: Arc::new(Semaphore::new(PROGRAMS)), acts: true })
     }
 
     /// Waits until a program may run there; one may as long as what this returns is held.

@@ -21,6 +21,11 @@ impl Careful {
         Self { ask, machine: machine.to_owned(), password: OnePassword::new(tries), is_shared }
     }
 
+    /// For the password that lets a user act as another.
+    pub(super) fn for_privilege(ask: Arc<dyn Ask>, machine: &str, tries: Arc<Tries>) -> Self {
+        Self::new(ask, machine, true, tries)
+    }
+
     /// It was let in.
     pub(super) fn taken(&self) {
         self.password.taken();
@@ -36,7 +41,9 @@ impl Careful {
 impl Ask for Careful {
     fn ask(&self, question: Question) -> Answering {
         match &question {
-            Question::Password { machine, user, .. } if self.is_shared && *machine == self.machine => {
+            Question::Password { machine, user, .. } | Question::Privilege { machine, user, .. }
+                if self.is_shared && *machine == self.machine =>
+            {
                 let (user, machine) = (user.clone(), machine.clone());
                 self.password.ask(&*self.ask, user, machine, question)
             }

@@ -64,6 +64,8 @@ pub struct ManyRun {
     pub work: Arc<Work>,
     /// How machines are reached.
     pub reach: ReachOptions,
+    /// Whom it runs as, in place of what the book says.
+    pub acts_as: Option<String>,
     /// How it goes.
     pub options: ManyOptions,
     /// Who answers.
@@ -117,7 +119,7 @@ impl Halt {
 /// # Errors
 /// The book cannot be read.
 pub async fn run_many(home: &Home, names: &[String], run: ManyRun) -> Result<Vec<Option<Ended>>, BookError> {
-    let ManyRun { work, reach, options, ask, watch, halt } = run;
+    let ManyRun { work, reach, acts_as, options, ask, watch, halt } = run;
     let book = Arc::new(MachineBook::load(home)?);
     let failed = Arc::new(AtomicUsize::new(0));
     let context = Arc::new(one::Context {
@@ -128,6 +130,8 @@ pub async fn run_many(home: &Home, names: &[String], run: ManyRun) -> Result<Vec
         ask,
         halt: halt.clone(),
         tries: Arc::default(),
+        acts_as,
+        privileges: Arc::default(),
     });
     // One is made when its turn has come: what waits costs nothing.
     let jobs = names.iter().enumerate().map_while(|(index, name)| {

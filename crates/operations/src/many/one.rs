@@ -5,7 +5,10 @@ use std::time::{Duration, Instant};
 
 use bytes::Bytes;
 use lantern_book::{Home, MachineBook, Protocol};
-use lantern_link::{Ask, CommandWords, LinkError, News, Process, ProcessEnd, Program, Remote, Runs};
+use lantern_link::{
+    ACTING, Ask, CommandWords, LinkError, News, Privilege, PrivilegeFailure, Process, ProcessEnd, Program,
+    Remote, Runs, Start,
+};
 use lantern_ssh::Stream;
 
 use super::careful::Careful;
@@ -29,6 +32,10 @@ pub(super) struct Context {
     pub(super) halt: Arc<Halt>,
     /// What became of users and passwords.
     pub(super) tries: Arc<Tries>,
+    /// Whom it runs as, in place of what the book says.
+    pub(super) acts_as: Option<String>,
+    /// The same for passwords that let users act as others.
+    pub(super) privileges: Arc<Tries>,
 }
 
 pub(super) async fn run_on(context: &Context, name: &str, index: usize, watch: &dyn ManyWatch) -> Ended {
@@ -94,6 +101,8 @@ async fn run(
         Work::Command(words) => (words.clone(), Bytes::new()),
         Work::Script(script) => (CommandWords::line(script.reader().to_owned()), script.text.clone()),
     };
+    let privilege = context.acts_as.as_deref().or(target.acts_as.as_deref()).map(Privilege::of);
+    let words = privilege.as_ref().map_or(words.clone(), |privilege| privilege.around(&words));
     let program = Program {
         environment: target.session.environment.clone().into_iter().collect(),
         ..Program::alone(Runs::Command(words))
@@ -102,6 +111,15 @@ async fn run(
         Ok(started) => started,
         Err(error) => return Ending::Lost(error),
     };
+    if let Some(privilege) = &privilege {
+        let entered = tokio::select! {
+            entered = enter(context, remote, privilege, &process, &mut start) => entered,
+            () = context.halt.ends() => return Ending::Halted,
+        };
+        if let Err(error) = entered {
+            return Ending::NotReached(error);
+        }
+    }
     let feed = async {
         let mut input = input;
         // What takes no more input has ended, or has closed it: its status says what that means.
@@ -145,6 +163,29 @@ async fn run(
             Ok(()) => Ending::Signal(String::new()),
         },
         ProcessEnd::Failed(error) => Ending::Lost(error),
+    }
+}
+
+/// Becomes the other user. Of machines that want a password for it, one finds out what it is worth.
+async fn enter(
+    context: &Context,
+    remote: &Remote,
+    privilege: &Privilege,
+    process: &Process,
+    start: &mut Start,
+) -> Result<(), OperationError> {
+    start.settle().await?;
+    let careful = Careful::for_privilege(context.ask.clone(), remote.machine(), context.privileges.clone());
+    match privilege.enter(process, remote.trunk_for(ACTING)?, &careful).await {
+        Ok(()) => {
+            careful.taken();
+            Ok(())
+        }
+        Err(error) => {
+            let is_refusal =
+                matches!(&error, LinkError::Privilege(PrivilegeFailure::Refused { by_password: true, .. }));
+            Err(careful.settle(is_refusal).unwrap_or_else(|| error.into()))
+        }
     }
 }
 

@@ -13,7 +13,7 @@ use super::{block_on, watch};
 use crate::cli::copy::CopyArgs;
 use crate::cli::global::Global;
 use crate::cli::settings;
-use crate::commands::connecting::asking;
+use crate::commands::connecting::asking_as;
 use crate::screen::copy::board::Board;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -21,7 +21,7 @@ use crate::screen::output;
 pub(crate) fn run(args: &CopyArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
     let options = options(args);
-    let ask = asking(&args.connect)?;
+    let ask = asking_as(&args.connect, &args.acting)?;
     let task = jobs::task(&home, args)?;
     let board = Board::start(global.json, task.jobs());
     let status = block_on(async {

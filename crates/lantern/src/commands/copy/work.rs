@@ -9,7 +9,7 @@ use lantern_operations::copy::{
     CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Stop, carry_out, copy_in, copy_out,
     fetch_by_shell, plan, roots, send_by_shell,
 };
-use lantern_operations::files::{FileFault, Machine, Side, is_pattern, join, name_of};
+use lantern_operations::files::{FileFault, Side, is_pattern, join, name_of};
 use lantern_ssh::sftp::FileKind;
 use tokio::sync::Semaphore;
 
@@ -17,7 +17,7 @@ use super::jobs::{End, Job, Task};
 use crate::cli::copy::CopyArgs;
 use crate::commands::connecting::connect;
 use crate::commands::errand::Errand;
-use crate::commands::places::{check_modes, reach};
+use crate::commands::places::{check_modes, files_of, reach};
 use crate::screen::copy::board::Board;
 use crate::screen::copy::{plan as plan_view, report, shown};
 use crate::screen::failure::{Failure, code};
@@ -87,14 +87,15 @@ impl Worker<'_> {
     }
 
     async fn reach(&self, errand: &Errand) -> Result<Side, Failure> {
-        reach(self.home, errand, self.ask).await
+        reach(self.home, errand, self.args.acting.other.as_deref(), self.ask).await
     }
 
     /// The same; where the machine has no file service, what is left is its shell.
     async fn reach_or_shell(&self, errand: &Errand) -> Result<Result<Side, Remote>, Failure> {
         let remote = connect(self.home, &errand.target, &errand.options, self.ask).await?;
-        match Machine::of(remote.clone()).await {
-            Ok(machine) => Ok(Ok(Side::There(machine))),
+        let acts_as = self.args.acting.other.as_deref();
+        match files_of(remote.clone(), &errand.target, acts_as, self.ask).await? {
+            Ok(side) => Ok(Ok(side)),
             Err(FileFault::There(FilesError::NoService { .. })) if remote.trunk().is_some() => {
                 Ok(Err(remote))
             }
@@ -221,7 +222,7 @@ impl Worker<'_> {
                     && let Some(errand) = errands.get(at)
                     && let Some(place) = own.get_mut(at)
                 {
-                    *place = Some(reach(self.home, errand, ask).await?);
+                    *place = Some(reach(self.home, errand, self.args.acting.other.as_deref(), ask).await?);
                     only.push(place.clone());
                 }
             }

@@ -13,7 +13,7 @@ use super::places::{Place, places, reach};
 use crate::cli::files::{FilesCommand, WhereArgs};
 use crate::cli::global::Global;
 use crate::cli::settings;
-use crate::commands::connecting::{asking, attend};
+use crate::commands::connecting::{asking_as, attend};
 use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -53,14 +53,14 @@ async fn at_each(
     mut act: impl AsyncFnMut(Reached) -> Result<u8, Failure>,
 ) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let ask = asking(&at.connect)?;
+    let ask = asking_as(&at.connect, &at.acting)?;
     let all = places(&home, &at.places, &at.but, &at.connect)?;
     let several = all.len() > 1;
     let mut status = 0;
     for place in all {
         let name = place.errand.target.name.clone();
         let done = async {
-            let reached = reached(&home, &place, &ask).await?;
+            let reached = reached(&home, &place, at.acting.other.as_deref(), &ask).await?;
             // Ctrl-C ends what waits for a machine.
             let side = reached.side.clone();
             let done = attend(&place.errand.target, &ask, act(reached)).await;
@@ -87,8 +87,13 @@ async fn at_each(
     Ok(status)
 }
 
-async fn reached(home: &lantern_book::Home, place: &Place, ask: &TerminalAsk) -> Result<Reached, Failure> {
-    let side = reach(home, &place.errand, ask).await?;
+async fn reached(
+    home: &lantern_book::Home,
+    place: &Place,
+    acts_as: Option<&str>,
+    ask: &TerminalAsk,
+) -> Result<Reached, Failure> {
+    let side = reach(home, &place.errand, acts_as, ask).await?;
     let paths = expand(&side, &place.path).await?;
     let machine = place.errand.target.name.clone();
     if paths.is_empty() && is_pattern(&place.path) {

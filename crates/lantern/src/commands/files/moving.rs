@@ -10,7 +10,7 @@ use super::{block_on, not_there};
 use crate::cli::files::MoveArgs;
 use crate::cli::global::Global;
 use crate::cli::settings;
-use crate::commands::connecting::{asking, attend};
+use crate::commands::connecting::{asking_as, attend};
 use crate::commands::places::{places, reach};
 use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
@@ -18,7 +18,7 @@ use crate::screen::output;
 
 pub(super) fn run(args: &MoveArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let ask = asking(&args.connect)?;
+    let ask = asking_as(&args.connect, &args.acting)?;
     let all = places(&home, &[&args.from], &args.but, &args.connect)?;
     let [place] = all.as_slice() else {
         return Err(Failure::new(code::USAGE, "one machine at a time: names differ from one to the next"));
@@ -39,7 +39,7 @@ pub(super) fn run(args: &MoveArgs, global: &Global) -> Result<u8, Failure> {
         _ => args.to.as_os_str().as_bytes().to_vec(),
     };
     block_on(async {
-        let side = reach(&home, &place.errand, &ask).await?;
+        let side = reach(&home, &place.errand, args.acting.other.as_deref(), &ask).await?;
         let moved =
             attend(&place.errand.target, &ask, move_to(&side, name, &place.path, &to, args.replace)).await;
         side.leave().await;

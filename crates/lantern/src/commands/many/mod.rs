@@ -13,6 +13,7 @@ use jiff::Timestamp;
 use lantern_book::{Home, MachineBook, select};
 use lantern_keeper::Recalling;
 use lantern_link::CommandWords;
+use lantern_operations::counted;
 use lantern_operations::many::{
     Ended, Ending, Halt, MachineNote, ManyOptions, ManyRun, RunNote, RunNotes, Script, ScriptError, Work,
     run_many,
@@ -27,11 +28,13 @@ use crate::cli::global::Global;
 use crate::cli::many::Again;
 use crate::cli::run::RunArgs;
 use crate::cli::settings;
-use crate::commands::connecting::asking;
+use crate::commands::connecting::asking_as;
 use crate::screen::failure::{Failure, code};
 use crate::screen::many::{self as view, Summary};
 use crate::screen::output;
+use crate::terminal::ask::TerminalAsk;
 use crate::terminal::confirm;
+use crate::terminal::prompt::{Answer, Terminal};
 
 /// Machines at once for each processor: most of the time they are waited for.
 const FOR_EACH_PROCESSOR: usize = 24;
@@ -91,7 +94,10 @@ pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
 
 fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: bool) -> Result<u8, Failure> {
     let form = Form::of(global.json);
-    let ask = asking(&args.connect)?;
+    let ask = asking_as(&args.connect, &args.acting)?;
+    if let Some(other) = &args.acting.other {
+        ask_once(&ask, other, order.names.len(), args)?;
+    }
     let at = Timestamp::now();
     let outcomes = block_on(async {
         let halt = Arc::new(Halt::default());
@@ -103,6 +109,7 @@ fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: 
             let run = ManyRun {
                 work: Arc::new(order.work.clone()),
                 reach: reach.clone(),
+                acts_as: args.acting.other.clone(),
                 options: ManyOptions {
                     at_once: args.many.at_once.map_or_else(usual_at_once, usize::from),
                     stop_after: args.many.stop_after.map(|most| most as usize),
@@ -146,6 +153,22 @@ fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: 
         Form::Lines => summary.say(),
     }
     Ok(summary.status())
+}
+
+/// The password that lets a user act as another, where nobody handed it over: asked for all machines at once, before the first is reached.
+fn ask_once(ask: &TerminalAsk, other: &str, machines: usize, args: &RunArgs) -> Result<(), Failure> {
+    if ask.has_privilege_password() || args.connect.no_questions {
+        return Ok(());
+    }
+    let Some(mut terminal) = Terminal::open() else { return Ok(()) };
+    let machines = counted(machines, "machine");
+    let question = format!("Password to act as {other} on {machines} (Enter: none is wanted): ");
+    match terminal.ask_secret(question) {
+        Answer::Given(password) if !password.is_empty() => ask.know_privilege_password(password),
+        Answer::Given(_) | Answer::Ended => {}
+        Answer::Interrupted => return Err(Failure::new(code::INTERRUPTED, "interrupted")),
+    }
+    Ok(())
 }
 
 async fn go_on(others: usize) -> Result<bool, Failure> {

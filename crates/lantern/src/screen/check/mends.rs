@@ -164,7 +164,7 @@ pub(super) fn mend(
             (lines, command)
         }
         LinkError::Auth(auth) => mend_login(auth, target, &typed, known.clues),
-        LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } => (
+        LinkError::ChannelRefused { .. } | LinkError::RequestRefused { .. } | LinkError::Privilege(_) => (
             own(&[
                 "the login worked, and the server opens no session for this user: its settings limit what the user may do",
             ]),
