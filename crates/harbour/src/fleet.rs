@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use lantern_keys::{Curve, KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
 
-use crate::{LoginRule, MachineSpec, Service, UserSpec, WindowsSpec};
+use crate::{Acting, LoginRule, MachineSpec, Service, UserSpec, WindowsSpec};
 
 /// The sample machines: two lamps that take a key, a foghorn that wants key and password, a tide gauge that asks
 /// for a code, a signal hut with a banner and a console that only itself reaches, and a gateway with two machines that only it reaches. `key` is the keeper's.
@@ -41,6 +41,7 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
         services: vec![(80, Service::Page)],
         listens: true,
         displays: true,
+        acting: Acting::Freely,
         ..with_user("lamp-01", 11, by_key())?
     };
     let gate = MachineSpec { gateway: true, ..with_user("harbour-gate", 16, by_key())? };
@@ -50,7 +51,10 @@ pub fn sample_fleet(key: &PublicKey) -> Result<Vec<MachineSpec>, KeyError> {
     };
     Ok(vec![
         lamp_01,
-        with_user("lamp-02", 12, by_key())?,
+        MachineSpec {
+            acting: Acting::ByPassword("calm sea".to_owned()),
+            ..with_user("lamp-02", 12, by_key())?
+        },
         with_user("foghorn", 13, both)?,
         with_user("tide-gauge", 14, code)?,
         signal_hut,

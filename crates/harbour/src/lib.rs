@@ -5,6 +5,7 @@
 //! ([`system`]), whose output never changes. A [`WindowsSpec`] is a machine of Windows, which speaks through `lantern-winrm`. [`LatencyLink`] is a line in front of one that delays every byte and counts
 //! round trips.
 
+mod acting;
 mod cable;
 mod console;
 mod dns;
@@ -24,6 +25,7 @@ pub mod system;
 mod tree;
 mod windows;
 
+pub use acting::Acting;
 pub use cable::Cable;
 pub use dns::NameServer;
 pub use fault::Fault;
@@ -34,7 +36,6 @@ pub use proxy::ProxyServer;
 pub use serve::Harbour;
 pub use service::Service;
 pub use spec::{FilesSpec, LoginRule, MachineSpec, UserSpec};
-pub use system::Acting;
 pub use windows::{
     Endpoint, LitWindows, Rights, Seen, ServerCertificate, WindowsFault, WindowsMachine, WindowsRealm,
     WindowsSpec, WindowsUser,

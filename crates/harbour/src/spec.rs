@@ -7,7 +7,7 @@ use lantern_keys::{KeyAlgorithm, KeyError, PrivateKey, PublicKey, SecretString};
 use lantern_ssh::sftp::{Extensions, Flaws};
 use lantern_ssh::{Offer, RekeyPolicy};
 
-use crate::system::Acting;
+use crate::acting::Acting;
 use crate::{Fault, Service};
 
 /// How a user proves who they are.

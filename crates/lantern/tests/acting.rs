@@ -128,6 +128,8 @@ fn one_of_many_finds_out_what_a_password_is_worth() {
     let lit = light_all(names.iter().map(|name| spec(name)).collect());
     lit.iter().for_each(|lit| desk.add(lit));
     let words = ["run", "lamp-*", "--as", "root", "--json", "--", "whoami"];
+    let plan = desk.lantern(&["run", "lamp-*", "--as", "root", "--plan", "--", "whoami"]).expect(0);
+    assert_eq!(plan.text().matches("keeper, as root").count(), 8, "{}", plan.text());
     let all = with_password(&desk, &words, PASSWORD).expect(0);
     assert_eq!(all.text().matches("\"text\":\"root\"").count(), 8, "{}", all.text());
     // A wrong one is tried on one machine alone.
@@ -136,6 +138,10 @@ fn one_of_many_finds_out_what_a_password_is_worth() {
     let (refused, spared) =
         (wrong.text().matches("does not let keeper").count(), wrong.text().matches("refused").count());
     assert!(refused == 1 && spared >= 7, "{}", wrong.text());
+    // What is run again, runs as the same.
+    let again = ["run", "--again", "failed", "--json"];
+    let again = with_password(&desk, &again, PASSWORD).expect(0);
+    assert_eq!(again.text().matches("\"text\":\"root\"").count(), 8, "{}", again.text());
 }
 
 #[test]

@@ -5,38 +5,26 @@ use std::time::Instant;
 use lantern_link::Entering;
 use lantern_ssh::sftp::{Extensions, Flaws, SftpServer};
 
-use super::{Exit, Program, ProgramIo, Progress, Sftp, start};
+use crate::acting::Acting;
+
+use super::{Exit, Program, ProgramIo, Progress, Sftp};
 
 /// How often a password may be wrong.
 const TRIES: u32 = 3;
 
-/// Who may act as others on a machine.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub enum Acting {
-    /// It has no program for that.
-    #[default]
-    Missing,
-    /// Nobody.
-    Nobody,
-    /// Whoever is logged in, without a password.
-    Freely,
-    /// Whoever says this password.
-    ByPassword(String),
-    /// Whoever answers a question that is not for the password.
-    ByCode,
-}
-
 /// A command that is to run as another user.
 pub(crate) struct ActingProgram {
     entering: Entering,
+    /// What starts the program that a line names.
+    start: fn(&str, Instant) -> Box<dyn Program>,
     tries: u32,
     begun: bool,
     inner: Option<Box<dyn Program>>,
 }
 
 impl ActingProgram {
-    pub(crate) fn new(entering: Entering) -> Self {
-        Self { entering, tries: 0, begun: false, inner: None }
+    pub(crate) fn new(entering: Entering, start: fn(&str, Instant) -> Box<dyn Program>) -> Self {
+        Self { entering, start, tries: 0, begun: false, inner: None }
     }
 
     fn enter(&mut self, io: &mut ProgramIo, now: Instant) {
@@ -52,10 +40,10 @@ impl ActingProgram {
                         let server = SftpServer::new(Extensions::all(), Flaws::default());
                         Box::new(Sftp::new(server, io.surroundings.files.clone()))
                     }
-                    false => start(line, now),
+                    false => (self.start)(line, now),
                 }
             }
-            words => start(&words.join(" "), now),
+            words => (self.start)(&words.join(" "), now),
         });
     }
 

@@ -14,10 +14,10 @@ use std::time::Instant;
 use lantern_link::Line;
 use lantern_ssh::DisplayRequest;
 
+use crate::acting::Acting;
 use crate::tree::FilesOfUser;
 
 pub use crate::tree::FILES;
-pub use acting::Acting;
 pub(crate) use acting::ActingProgram;
 pub(crate) use logins::LoginLists;
 pub(crate) use programs::start;

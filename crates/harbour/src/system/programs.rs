@@ -41,7 +41,7 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         return program;
     }
     if let Some(entering) = Entering::read(line) {
-        return Box::new(ActingProgram::new(entering));
+        return Box::new(ActingProgram::new(entering, start));
     }
     if line == lantern_link::remote_digest::DIGEST_COMMAND {
         return Box::new(FileDigest);

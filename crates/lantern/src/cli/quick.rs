@@ -23,7 +23,7 @@ struct Quick {
 #[derive(Debug, Subcommand)]
 #[command(disable_help_flag = true)]
 enum QuickCommand {
-    Run(RunArgs),
+    Run(Box<RunArgs>),
     Shell(ShellArgs),
     Check(CheckArgs),
 }
@@ -36,7 +36,7 @@ pub(crate) fn parse(words: &[OsString]) -> Option<Cli> {
     }
     let Quick { command, global } = Quick::try_parse_from(words).ok()?;
     let command = match command {
-        QuickCommand::Run(args) => Command::Run(args),
+        QuickCommand::Run(args) => Command::Run(*args),
         QuickCommand::Shell(args) => Command::Shell(args),
         QuickCommand::Check(args) => Command::Check(args),
     };

@@ -33,6 +33,8 @@ const NO_PROGRAM: u32 = 95;
 const NAME: &str = "lantern";
 /// Most of what comes before the command that is kept, in bytes: lectures are long.
 const MAX_HELD: usize = 16 * 1024;
+/// Most lines that are told of it.
+const MOST_LINES: usize = 3;
 /// Longest words that are told of it, in bytes.
 const MAX_SAID: usize = 400;
 /// How often a person may answer, as the program itself has it where nobody changed that.
@@ -195,9 +197,10 @@ fn find(held: &[u8], wanted: &[u8]) -> Option<usize> {
     held.windows(wanted.len()).position(|window| window == wanted)
 }
 
-/// The last line that says something, harmless.
+/// The last lines that say something, harmless.
 fn words(held: &[u8]) -> String {
     let text = String::from_utf8_lossy(held);
-    let last = text.lines().map(str::trim).rfind(|line| !line.is_empty()).unwrap_or_default();
-    neutralize_line(last, MAX_SAID)
+    let lines: Vec<&str> = text.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
+    let last = lines.get(lines.len().saturating_sub(MOST_LINES)..).unwrap_or_default();
+    neutralize_line(&last.join("; "), MAX_SAID)
 }

@@ -44,6 +44,9 @@ pub struct RunNote {
     pub each_as_is: bool,
     /// Whether the machine's command interpreter read it.
     pub by_interpreter: bool,
+    /// Whom it ran as, where that was said.
+    #[serde(default)]
+    pub acts_as: Option<String>,
     /// The file of the script.
     pub script: Option<String>,
     /// Each machine.

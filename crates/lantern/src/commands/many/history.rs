@@ -19,6 +19,7 @@ pub(super) fn print(home: &Home, json: bool) -> Result<u8, Failure> {
                 "selection": note.selection,
                 "command": note.command,
                 "script": note.script,
+                "as": note.acts_as,
                 "good": good(note),
                 "machines": note.machines.iter().map(|MachineNote { name, status, met }| json!({
                     "machine": name, "status": status, "met": met,
@@ -39,6 +40,10 @@ pub(super) fn print(home: &Home, json: bool) -> Result<u8, Failure> {
             failed => format!("{failed} did not succeed"),
         };
         let what = note.script.clone().unwrap_or_else(|| note.command.join(" "));
+        let what = match &note.acts_as {
+            Some(other) => format!("as {other}: {what}"),
+            None => what,
+        };
         [
             ago(note.at).into(),
             counted(note.machines.len(), "machine").into(),

@@ -61,6 +61,8 @@ struct Order {
     work: Work,
     command: Vec<String>,
     script: Option<String>,
+    /// Whom it is to run as, in place of what the book says.
+    acts_as: Option<String>,
 }
 
 pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
@@ -95,7 +97,7 @@ pub(super) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
 fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: bool) -> Result<u8, Failure> {
     let form = Form::of(global.json);
     let ask = asking_as(&args.connect, &args.acting)?;
-    if let Some(other) = &args.acting.other {
+    if let Some(other) = &order.acts_as {
         ask_once(&ask, other, order.names.len(), args)?;
     }
     let at = Timestamp::now();
@@ -109,7 +111,7 @@ fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: 
             let run = ManyRun {
                 work: Arc::new(order.work.clone()),
                 reach: reach.clone(),
-                acts_as: args.acting.other.clone(),
+                acts_as: order.acts_as.clone(),
                 options: ManyOptions {
                     at_once: args.many.at_once.map_or_else(usual_at_once, usize::from),
                     stop_after: args.many.stop_after.map(|most| most as usize),
@@ -212,7 +214,9 @@ fn usual_at_once() -> usize {
 /// What is to run where; none where it would be nowhere.
 fn order(args: &RunArgs, home: &Home) -> Result<Option<Order>, Failure> {
     if let Some(which) = args.many.again {
-        return again(home, which);
+        let order = again(home, which)?;
+        // What is said now counts.
+        return Ok(order.map(|order| Order { acts_as: args.acting.other.clone().or(order.acts_as), ..order }));
     }
     let machine = args.machine.as_deref().map(|machine| machine.to_string_lossy().into_owned());
     let selection: Vec<String> = machine.into_iter().collect();
@@ -237,7 +241,8 @@ fn order(args: &RunArgs, home: &Home) -> Result<Option<Order>, Failure> {
             by_interpreter: args.interpreter,
         }),
     };
-    Ok(Some(Order { names, selection, work, command, script }))
+    let acts_as = args.acting.other.clone();
+    Ok(Some(Order { names, selection, work, command, script, acts_as }))
 }
 
 /// Reads a script from a file, or from standard input.
@@ -288,7 +293,14 @@ fn again(home: &Home, which: Again) -> Result<Option<Order>, Failure> {
             by_interpreter: note.by_interpreter,
         }),
     };
-    Ok(Some(Order { names, selection: note.selection, work, command: note.command, script: note.script }))
+    Ok(Some(Order {
+        names,
+        selection: note.selection,
+        work,
+        command: note.command,
+        script: note.script,
+        acts_as: note.acts_as,
+    }))
 }
 
 /// Keeps what ran where, and how it ended.
@@ -314,6 +326,7 @@ fn keep(home: &Home, order: &Order, at: Timestamp, outcomes: &[Option<Ended>]) -
         command: order.command.clone(),
         each_as_is,
         by_interpreter,
+        acts_as: order.acts_as.clone(),
         script: order.script.clone(),
         machines: order.names.iter().zip(outcomes).map(machine).collect(),
     };

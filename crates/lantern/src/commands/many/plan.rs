@@ -23,13 +23,18 @@ pub(super) fn print(home: &Home, order: &Order, reach: &ReachOptions, json: bool
             (Work::Script(script), Protocol::Winrm) => format!("a pipeline of {}", script.name),
             (Work::Command(_), _) => order.command.join(" "),
         };
+        let acts_as = order.acts_as.as_ref().or(target.acts_as.as_ref());
         values.push(json!({
-            "machine": name, "protocol": by, "place": target.place(), "user": user, "gateways": through, "runs": runs,
+            "machine": name, "protocol": by, "place": target.place(), "user": user, "gateways": through, "as": acts_as, "runs": runs,
         }));
         rows.push([
             name.clone().into(),
             by.into(),
-            user.into(),
+            match acts_as {
+                Some(other) => format!("{user}, as {other}"),
+                None => user,
+            }
+            .into(),
             target.place().into(),
             through.join(" then ").into(),
             runs.into(),

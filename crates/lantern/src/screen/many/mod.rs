@@ -64,6 +64,8 @@ impl<'a> Summary<'a> {
         match first {
             Some(Ending::NotReached(error)) if self.count(Ending::was_reached) == 0 => match error {
                 lantern_operations::OperationError::Link(error) => code_of(error),
+                // Whichever of them found out for the others.
+                lantern_operations::OperationError::NotTried { .. } => code::LOGIN,
                 _ => code::LOCAL,
             },
             Some(Ending::Halted)
