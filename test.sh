@@ -4,7 +4,7 @@
 set -euo pipefail
 cd "$(dirname "$0")"
 
-packages=(apache2 curl git gss-ntlmssp iproute2 krb5-admin-server krb5-kdc krb5-user less libapache2-mod-auth-gssapi libmono-system-core4.0-cil mono-mcs mono-runtime nftables openssh-server openssl procps python3-bcrypt python3-cryptography python3-gssapi rsync sssd-kcm sudo util-linux x11-apps x11-utils xauth xvfb)
+packages=(apache2 curl fuse3 git gss-ntlmssp iproute2 krb5-admin-server krb5-kdc krb5-user less libapache2-mod-auth-gssapi libmono-system-core4.0-cil mono-mcs mono-runtime nftables openssh-server openssl procps python3-bcrypt python3-cryptography python3-gssapi rsync sssd-kcm sudo util-linux x11-apps x11-utils xauth xvfb)
 missing=()
 for package in "${packages[@]}"; do
     dpkg-query --show --showformat='${Status}\n' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")

@@ -65,7 +65,7 @@ pub use dns::{DnsError, SshfpAnswer, sshfp_records};
 pub use dynamic::{Dialect, Greeting, Next, Outcome, TunnelLogin, Wish};
 pub use error::{AuthFailure, Kinship, LinkError, ProxyError, TrustFailure, chain};
 pub use explained::Explained;
-pub use files::{FILE_SERVER, FileReader, FileWriter, Files, FilesError};
+pub use files::{FILE_SERVER, FileReader, FileWriter, Files, FilesError, RandomAccess};
 pub use identity::Identity;
 pub use kerberos::{KerberosFailure, KerberosPlaces};
 pub use line::{ByteStream, Line, Lines};

@@ -44,6 +44,7 @@ mod key_search;
 pub mod login;
 mod login_clues;
 pub mod many;
+pub mod mount;
 pub mod place;
 pub mod prepare;
 mod quoted;

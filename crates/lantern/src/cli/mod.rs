@@ -19,6 +19,7 @@ pub(crate) mod key;
 pub(crate) mod machine;
 pub(crate) mod manual;
 pub(crate) mod many;
+pub(crate) mod mount;
 pub(crate) mod one_off;
 pub(crate) mod open;
 pub(crate) mod profile;
@@ -128,6 +129,10 @@ pub(crate) enum Command {
     Copy(copy::CopyArgs),
     /// Edit a file of a machine in your own editor
     Edit(edit::EditArgs),
+    /// See a folder of a machine as one of this computer's, through FUSE
+    Mount(mount::MountArgs),
+    /// Take such a folder away
+    Unmount(mount::UnmountArgs),
     /// Look at files on machines, and move, remove and change them
     #[command(subcommand)]
     #[command(after_help = "Examples:

@@ -23,6 +23,7 @@ pub(crate) mod machine;
 pub(crate) mod manual;
 mod many;
 mod mending;
+mod mount;
 mod pick;
 mod places;
 mod power_shell;
@@ -65,6 +66,8 @@ pub(crate) fn run(cli: Cli) -> Result<u8, Failure> {
         Command::Run(args) => run::run(&args, global),
         Command::Copy(args) => copy::run(&args, global),
         Command::Edit(args) => edit::run(&args, global),
+        Command::Mount(args) => mount::run(&args, global),
+        Command::Unmount(args) => mount::unmount(&args, global),
         Command::Files(command) => files::run(&command, global),
         Command::Tunnel(command) => tunnel::run(command, global),
         Command::Completions(args) => completions::run(&args).map(|()| 0),

@@ -168,3 +168,15 @@ impl Sshd {
         line.split(',').map(str::to_owned).collect()
     }
 }
+
+impl Sshd {
+    /// Ends all connections, as a network does that breaks.
+    pub fn drop_connections(&self) {
+        let parent = self.child.id().to_string();
+        let listed = Command::new("pgrep").args(["-P", &parent]).output().unwrap();
+        for pid in String::from_utf8_lossy(&listed.stdout).lines() {
+            let _ = Command::new("pkill").args(["-KILL", "-P", pid]).status();
+            let _ = Command::new("kill").args(["-KILL", pid]).status();
+        }
+    }
+}

@@ -9,6 +9,7 @@ mod error;
 mod in_pieces;
 mod listing;
 mod open_file;
+mod random_access;
 mod reader;
 mod shared;
 mod writer;
@@ -29,6 +30,7 @@ use crate::remote::Process;
 use crate::winrm::{SessionOptions, WinrmRemote};
 
 pub use error::FilesError;
+pub use random_access::RandomAccess;
 pub use reader::FileReader;
 pub use writer::FileWriter;
 
@@ -346,6 +348,15 @@ impl Files {
             Answer::Opened(handle) => Ok(handle),
             _ => Err(self.misfit()),
         }
+    }
+
+    /// Gives a file a second name.
+    ///
+    /// # Errors
+    /// The machine's refusal; [`FilesError::CannotDo`].
+    pub async fn hard_link(&self, old: &[u8], new: &[u8]) -> Result<(), FilesError> {
+        let request = SftpRequest::HardLink { old: old.to_vec(), new: new.to_vec() };
+        self.done("give a second name to", old, request).await
     }
 
     /// How long the machine may take for an answer.

@@ -1,0 +1,216 @@
+//! An open file: read ahead of whoever reads it in order, written behind whoever writes it, opened anew when the connection was lost.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use bytes::{Bytes, BytesMut};
+use lantern_link::{FilesError, RandomAccess};
+use lantern_ssh::sftp::OpenFlags;
+use tokio::sync::{Mutex, OwnedSemaphorePermit, Semaphore};
+use tokio::task::{JoinHandle, JoinSet};
+
+/// Bytes that are read at once ahead.
+const PIECE: u32 = 256 * 1024;
+/// Pieces ahead of a reader, at most: what a line of 100 ms and 40 MB/s holds.
+const AHEAD: usize = 16;
+/// Bytes that may wait to be written, in units of [`UNIT`]: 8 MiB.
+const BEHIND: usize = 128;
+/// What they are counted in.
+const UNIT: usize = 64 * 1024;
+
+/// An open file.
+pub(super) struct OpenFile {
+    /// Its number.
+    pub(super) node: u64,
+    /// How it is opened anew.
+    pub(super) flags: OpenFlags,
+    file: Mutex<RandomAccess>,
+    ahead: Mutex<Ahead>,
+    room: Arc<Semaphore>,
+    writes: Mutex<JoinSet<Result<(), FilesError>>>,
+    /// The first write that failed and was not told yet.
+    failed: std::sync::Mutex<Option<FilesError>>,
+}
+
+/// What is read before anybody asks.
+#[derive(Default)]
+struct Ahead {
+    /// Where a reader that reads in order goes on.
+    next: u64,
+    /// Pieces that are read, or being read, in order; the first begins at `from`.
+    pieces: VecDeque<Piece>,
+    from: u64,
+    /// Pieces that are to be ahead.
+    wanted: usize,
+    /// Whether the end has been met.
+    at_end: bool,
+}
+
+enum Piece {
+    UnderWay(JoinHandle<Result<Bytes, FilesError>>),
+    There(Bytes),
+}
+
+impl Drop for Ahead {
+    fn drop(&mut self) {
+        self.drop_pieces();
+    }
+}
+
+impl Ahead {
+    fn drop_pieces(&mut self) {
+        for piece in self.pieces.drain(..) {
+            if let Piece::UnderWay(task) = piece {
+                task.abort();
+            }
+        }
+        (self.wanted, self.at_end) = (0, false);
+    }
+}
+
+impl OpenFile {
+    pub(super) fn new(node: u64, flags: OpenFlags, file: RandomAccess) -> Self {
+        Self {
+            node,
+            flags: OpenFlags { create: false, exclusive: false, truncate: false, ..flags },
+            file: Mutex::new(file),
+            ahead: Mutex::default(),
+            room: Arc::new(Semaphore::new(BEHIND)),
+            writes: Mutex::default(),
+            failed: std::sync::Mutex::new(None),
+        }
+    }
+
+    /// The file, unless it is to be opened anew.
+    pub(super) async fn file(&self) -> Option<RandomAccess> {
+        Some(self.file.lock().await.clone()).filter(|file| !file.is_over())
+    }
+
+    /// It was opened anew.
+    pub(super) async fn replace(&self, file: RandomAccess) {
+        *self.file.lock().await = file;
+        self.ahead.lock().await.drop_pieces();
+    }
+
+    fn failed(&self) -> std::sync::MutexGuard<'_, Option<FilesError>> {
+        self.failed.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+
+    /// Reads, by what was read ahead where that is it.
+    pub(super) async fn read(&self, file: &RandomAccess, offset: u64, len: u32) -> Result<Bytes, FilesError> {
+        // What was written is what is read.
+        self.settle().await?;
+        let mut ahead = self.ahead.lock().await;
+        if offset != ahead.next {
+            ahead.drop_pieces();
+            let bytes = file.read_at(offset, len).await?;
+            (ahead.next, ahead.from) = (offset + bytes.len() as u64, offset + bytes.len() as u64);
+            return Ok(bytes);
+        }
+        ahead.wanted = (ahead.wanted * 2).clamp(1, AHEAD);
+        let mut out = BytesMut::new();
+        let mut left = len as usize;
+        while left > 0 {
+            self.fill(&mut ahead, file);
+            let Some(piece) = ahead.pieces.pop_front() else { break };
+            let mut bytes = match piece {
+                Piece::There(bytes) => bytes,
+                Piece::UnderWay(task) => {
+                    let bytes = task.await.map_err(|_| FilesError::Ended {
+                        machine: String::new(),
+                        said: "a read broke off".to_owned(),
+                    })??;
+                    if bytes.len() < PIECE as usize {
+                        // Where a file ends now, it may not end in a moment: what is behind it is asked for again then.
+                        ahead.pieces.clear();
+                        ahead.at_end = true;
+                    }
+                    bytes
+                }
+            };
+            let part = bytes.split_to(bytes.len().min(left));
+            left -= part.len();
+            ahead.from += part.len() as u64;
+            out.extend_from_slice(&part);
+            if !bytes.is_empty() {
+                ahead.pieces.push_front(Piece::There(bytes));
+            } else if ahead.at_end {
+                break;
+            }
+        }
+        ahead.next = offset + out.len() as u64;
+        if ahead.at_end && ahead.pieces.is_empty() {
+            ahead.drop_pieces();
+            ahead.from = ahead.next;
+        }
+        Ok(out.freeze())
+    }
+
+    /// Has as many pieces under way as are wanted.
+    fn fill(&self, ahead: &mut Ahead, file: &RandomAccess) {
+        while !ahead.at_end && ahead.pieces.len() < ahead.wanted.max(1) {
+            // Only the first may be less than a whole one: the rest of what was taken from.
+            let before: u64 = ahead
+                .pieces
+                .iter()
+                .map(|piece| match piece {
+                    Piece::There(bytes) => bytes.len() as u64,
+                    Piece::UnderWay(_) => u64::from(PIECE),
+                })
+                .sum();
+            let (file, at) = (file.clone(), ahead.from + before);
+            ahead
+                .pieces
+                .push_back(Piece::UnderWay(tokio::spawn(async move { file.read_at(at, PIECE).await })));
+        }
+    }
+
+    /// Writes, behind whoever asks for it. What failed before is told now.
+    pub(super) async fn write(
+        &self,
+        file: &RandomAccess,
+        offset: u64,
+        data: Bytes,
+    ) -> Result<(), FilesError> {
+        if let Some(error) = self.failed().take() {
+            return Err(error);
+        }
+        self.ahead.lock().await.drop_pieces();
+        let units = u32::try_from(data.len().div_ceil(UNIT).clamp(1, BEHIND)).unwrap_or(1);
+        let permit: Option<OwnedSemaphorePermit> = self.room.clone().acquire_many_owned(units).await.ok();
+        let mut writes = self.writes.lock().await;
+        let under_way = file.write_at(offset, data)?;
+        writes.spawn(async move {
+            let _permit = permit;
+            under_way.ended().await
+        });
+        // Those that have ended are not kept until the end.
+        while let Some(ended) = writes.try_join_next() {
+            self.note(ended);
+        }
+        Ok(())
+    }
+
+    fn note(&self, ended: Result<Result<(), FilesError>, tokio::task::JoinError>) {
+        if let Ok(Err(error)) = ended {
+            self.failed().get_or_insert(error);
+        }
+    }
+
+    /// Waits until everything is written; what failed is told to whoever has it open.
+    pub(super) async fn wait(&self) {
+        let mut writes = self.writes.lock().await;
+        while let Some(ended) = writes.join_next().await {
+            self.note(ended);
+        }
+    }
+
+    /// The same.
+    ///
+    /// # Errors
+    /// The first write that failed, once.
+    pub(super) async fn settle(&self) -> Result<(), FilesError> {
+        self.wait().await;
+        self.failed().take().map_or(Ok(()), Err)
+    }
+}
