@@ -13,7 +13,7 @@ use serde_json::json;
 use tokio::process::{Child, Command};
 use tokio::signal::unix::SignalKind;
 
-use super::places::{Place, places, reach};
+use super::places::{Place, places, reach, typed};
 use super::{block_on, watch};
 use crate::cli::edit::EditArgs;
 use crate::cli::global::Global;
@@ -331,10 +331,9 @@ impl<'a> Editing<'a> {
     fn keep_draft(&self, text: &[u8], failure: Failure) -> Failure {
         match self.draft_file(text) {
             Ok(path) => failure.detail(format!("what you wrote is in {}", path.display())).hint(format!(
-                "to put it there: lantern copy {} {}:{}",
+                "to put it there: lantern copy {} {}",
                 lantern_operations::quoted(&path),
-                self.machine(),
-                shown(self.file.path())
+                typed(self.machine(), self.file.path())
             )),
             Err(other) => failure.detail(other.headline),
         }

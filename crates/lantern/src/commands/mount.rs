@@ -5,12 +5,12 @@ use std::fs::File;
 use std::io::{Read, Write};
 use std::path::Path;
 use std::process::{Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use lantern_book::Home;
 use lantern_keeper::Recalling;
-use lantern_link::{Files, FilesError, chain};
+use lantern_link::{Files, FilesError, Remote, chain};
 use lantern_operations::files::Side;
 use lantern_operations::login::Way;
 use lantern_operations::mount::{
@@ -69,6 +69,8 @@ pub(crate) fn run(args: &MountArgs, global: &Global) -> Result<u8, Failure> {
     let (Some(place), Some(folder)) = (&args.place, &args.folder) else {
         return Err(Failure::new(code::USAGE, "a place and a folder are wanted"));
     };
+    // A process in the background has no folder that it is in.
+    let folder = &std::path::absolute(folder).unwrap_or_else(|_| folder.clone());
     let is_child = std::env::var_os(BACKGROUND).is_some();
     if !args.foreground && !is_child {
         return in_background(place, folder, global.json);
@@ -102,7 +104,10 @@ fn in_background(place: &OsStr, folder: &Path, json: bool) -> Result<u8, Failure
     if said != READY {
         // It has said why.
         let status = child.wait().map_err(cannot)?.code().and_then(|status| u8::try_from(status).ok());
-        return Err(Failure::quiet(status.unwrap_or(code::INTERNAL)));
+        return Err(match status {
+            Some(status) if status != 0 => Failure::quiet(status),
+            _ => Failure::new(code::INTERNAL, "the process for it ended before anything was mounted"),
+        });
     }
     match json {
         true => output::print_json(
@@ -150,9 +155,10 @@ async fn serve(
         options: place.errand.options.clone(),
         acts_as: acts_as.map(str::to_owned),
         ask: ask.unattended(),
+        remote: Mutex::new(Some(there.remote.clone())),
     };
-    let line = Lifeline::new(there.files.clone(), again.into_again());
-    // The conversation holds its connection.
+    let again = Arc::new(again);
+    let line = Lifeline::new(there.files.clone(), again.clone().into_again());
     drop(there);
     let options = TreeOptions { lasts: Duration::from_secs(args.cache.into()), read_only: args.read_only };
     let label = format!("{machine}:{}", shown(&root));
@@ -160,7 +166,7 @@ async fn serve(
     let runtime = tokio::runtime::Handle::current();
     let session = mount_at(tree.clone(), folder, &label, args.read_only, runtime)?;
     match is_child {
-        true => detach()?,
+        true => detach(home)?,
         false => output::say(format!("{label} is at {}; Ctrl-C unmounts it.", folder.display())),
     }
     let mut ended = tokio::task::spawn_blocking(move || session.join());
@@ -184,11 +190,17 @@ async fn serve(
         }
     }
     tree.settle_all().await;
+    drop(tree);
+    // What would stand on the machine for a while is ended.
+    let remote = again.remote.lock().unwrap_or_else(PoisonError::into_inner).take();
+    if let Some(remote) = remote {
+        remote.close().await;
+    }
     Ok(())
 }
 
 /// Says that the folder is there, and lets go of the terminal.
-fn detach() -> Result<(), Failure> {
+fn detach(home: &Home) -> Result<(), Failure> {
     let cannot =
         |error: std::io::Error| Failure::new(code::LOCAL, format!("cannot go into the background: {error}"));
     let mut out = std::io::stdout();
@@ -199,7 +211,10 @@ fn detach() -> Result<(), Failure> {
     rustix::stdio::dup2_stderr(&nowhere).map_err(|error| cannot(error.into()))?;
     // Whoever leads a group already has no terminal to be let go of.
     let _ = rustix::process::setsid();
-    let _ = std::env::set_current_dir("/");
+    // Another folder's file system could not be taken away.
+    if home.file("").is_absolute() {
+        let _ = std::env::set_current_dir("/");
+    }
     Ok(())
 }
 
@@ -210,13 +225,14 @@ struct Reconnection {
     options: ReachOptions,
     acts_as: Option<String>,
     ask: TerminalAsk,
+    /// The connection that there is.
+    remote: Mutex<Option<Remote>>,
 }
 
 impl Reconnection {
-    fn into_again(self) -> Again {
-        let this = Arc::new(self);
+    fn into_again(self: Arc<Self>) -> Again {
         Box::new(move || {
-            let this = this.clone();
+            let this = self.clone();
             Box::pin(async move { this.files().await })
         })
     }
@@ -228,6 +244,7 @@ impl Reconnection {
             OperationError::Link(error) => FilesError::from(error),
             other => FilesError::Ended { machine: self.target.name.clone(), said: other.to_string() },
         })?;
+        *self.remote.lock().unwrap_or_else(PoisonError::into_inner) = Some(remote.clone());
         match &self.acts_as {
             Some(other) => remote.files_as(other, &self.ask).await,
             None => remote.files().await,

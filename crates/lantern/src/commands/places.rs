@@ -4,14 +4,15 @@ use std::ffi::OsStr;
 
 use lantern_book::{Home, MachineBook, select};
 use lantern_link::Remote;
-use lantern_operations::Target;
 use lantern_operations::files::{FileFault, Location, LocationError, Machine, Side, as_served};
+use lantern_operations::{Target, quoted};
 
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
 use crate::cli::one_off::OneOffArgs;
 use crate::commands::connecting::{attend, connect};
 use crate::commands::errand::Errand;
+use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
 use crate::terminal::ask::TerminalAsk;
 
@@ -79,6 +80,11 @@ pub(super) fn places<T: AsRef<OsStr>>(
         }));
     }
     Ok(all)
+}
+
+/// A place on a machine as somebody types it.
+pub(super) fn typed(machine: &str, path: &[u8]) -> String {
+    quoted(std::path::Path::new(&format!("{machine}:{}", shown(path))))
 }
 
 /// Permissions and owners can be given to files there.

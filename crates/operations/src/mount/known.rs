@@ -1,6 +1,6 @@
 //! What is known of files for a moment, so that not every look at one is a round trip.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -8,6 +8,8 @@ use lantern_ssh::sftp::Attributes;
 
 /// Most files that anything is known of; beyond that, all is forgotten and learned anew: some 100 bytes each.
 const MOST: usize = 200_000;
+/// A folder with more names is not asked for all of them because some are looked for.
+const LARGE: usize = 20_000;
 /// After so many names were looked for in a folder one by one, all of them are asked for at once.
 const ONE_BY_ONE: u32 = 4;
 
@@ -23,12 +25,21 @@ pub(super) struct Known {
     folders: HashMap<u64, (Listing, Instant)>,
     /// Names that were looked for in folders of which no listing is known.
     looked: HashMap<u64, (u32, Instant)>,
+    /// Folders with so many names that those are asked for when somebody lists them, and no sooner.
+    large: HashSet<u64>,
     names: usize,
 }
 
 impl Known {
     pub(super) fn new(lasts: Duration) -> Self {
-        Self { lasts, files: HashMap::new(), folders: HashMap::new(), looked: HashMap::new(), names: 0 }
+        Self {
+            lasts,
+            files: HashMap::new(),
+            folders: HashMap::new(),
+            looked: HashMap::new(),
+            large: HashSet::new(),
+            names: 0,
+        }
     }
 
     fn is_fresh(&self, since: Instant, now: Instant) -> bool {
@@ -58,6 +69,12 @@ impl Known {
             self.names = 0;
         }
         self.looked.remove(&number);
+        if listing.len() > LARGE {
+            if self.large.len() >= MOST {
+                self.large.clear();
+            }
+            self.large.insert(number);
+        }
         self.names += listing.len();
         if let Some((before, _)) = self.folders.insert(number, (listing, now)) {
             self.names -= before.len();
@@ -75,7 +92,7 @@ impl Known {
             (*times, *since) = (0, now);
         }
         *times += 1;
-        !lasts.is_zero() && *times > ONE_BY_ONE
+        !lasts.is_zero() && *times > ONE_BY_ONE && !self.large.contains(&folder)
     }
 
     /// A file is not what it was.
@@ -112,6 +129,10 @@ mod tests {
         let asked: Vec<_> = (0..6).map(|_| known.wants_all(9, start)).collect();
         assert_eq!(asked, [false, false, false, false, true, true]);
         assert!(!known.wants_all(9, later(2000)));
+        // One that was found to be large is not asked for all of them again.
+        let many = (0..=LARGE).map(|n| (n.to_string().into_bytes(), Attributes::default())).collect();
+        known.learn_folder(9, Arc::new(many), start);
+        assert!((0..6).all(|_| !known.wants_all(9, later(5000))));
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 use std::collections::VecDeque;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use bytes::{Bytes, BytesMut};
 use lantern_link::{FilesError, RandomAccess};
@@ -30,6 +31,8 @@ pub(super) struct OpenFile {
     writes: Mutex<JoinSet<Result<(), FilesError>>>,
     /// The first write that failed and was not told yet.
     failed: std::sync::Mutex<Option<FilesError>>,
+    /// Whether the file was changed through another handle, so that what was read ahead is old.
+    is_stale: AtomicBool,
 }
 
 /// What is read before anybody asks.
@@ -78,6 +81,7 @@ impl OpenFile {
             room: Arc::new(Semaphore::new(BEHIND)),
             writes: Mutex::default(),
             failed: std::sync::Mutex::new(None),
+            is_stale: AtomicBool::new(false),
         }
     }
 
@@ -96,17 +100,24 @@ impl OpenFile {
         self.failed.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
+    /// The file was changed, through this handle or another: what was read ahead is old.
+    pub(super) fn is_changed(&self) {
+        self.is_stale.store(true, Ordering::Release);
+    }
+
     /// Reads, by what was read ahead where that is it.
     pub(super) async fn read(&self, file: &RandomAccess, offset: u64, len: u32) -> Result<Bytes, FilesError> {
         // What was written is what is read.
         self.settle().await?;
         let mut ahead = self.ahead.lock().await;
-        if offset != ahead.next {
+        if self.is_stale.swap(false, Ordering::AcqRel) || offset != ahead.next {
             ahead.drop_pieces();
             let bytes = file.read_at(offset, len).await?;
             (ahead.next, ahead.from) = (offset + bytes.len() as u64, offset + bytes.len() as u64);
             return Ok(bytes);
         }
+        // What breaks off in the middle is not gone on with: the next read begins anew.
+        ahead.next = u64::MAX;
         ahead.wanted = (ahead.wanted * 2).clamp(1, AHEAD);
         let mut out = BytesMut::new();
         let mut left = len as usize;
@@ -175,7 +186,6 @@ impl OpenFile {
         if let Some(error) = self.failed().take() {
             return Err(error);
         }
-        self.ahead.lock().await.drop_pieces();
         let units = u32::try_from(data.len().div_ceil(UNIT).clamp(1, BEHIND)).unwrap_or(1);
         let permit: Option<OwnedSemaphorePermit> = self.room.clone().acquire_many_owned(units).await.ok();
         let mut writes = self.writes.lock().await;

@@ -11,7 +11,7 @@ use crate::cli::files::MoveArgs;
 use crate::cli::global::Global;
 use crate::cli::settings;
 use crate::commands::connecting::{asking_as, attend};
-use crate::commands::places::{places, reach};
+use crate::commands::places::{places, reach, typed};
 use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -68,7 +68,7 @@ async fn move_to(
     let there = side.look(to, true).await?;
     let is_folder = there.is_some_and(|there| there.kind() == FileKind::Folder);
     if !is_folder && to.ends_with(b"/") {
-        return Err(not_there(machine, to).hint(format!("lantern files make-folder {machine}:{}", shown(to))));
+        return Err(not_there(machine, to).hint(format!("lantern files make-folder {}", typed(machine, to))));
     }
     let new = if is_folder { join(to, name_of(old)) } else { to.to_vec() };
     match side.look(&new, false).await? {

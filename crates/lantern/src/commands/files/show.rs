@@ -11,6 +11,7 @@ use lantern_ssh::sftp::FileKind;
 use super::{Reached, at_each, block_on, not_there};
 use crate::cli::files::ShowArgs;
 use crate::cli::global::Global;
+use crate::commands::places::typed;
 use crate::screen::copy::report::reader_is_gone;
 use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
@@ -34,7 +35,7 @@ pub(super) fn run(args: &ShowArgs, global: &Global) -> Result<u8, Failure> {
             let Some(known) = side.look(path, true).await? else { return Err(not_there(machine, path)) };
             if known.kind() == FileKind::Folder {
                 return Err(Failure::new(code::USAGE, format!("{} on {machine} is a folder", shown(path)))
-                    .hint(format!("lantern files list {machine}:{}", shown(path))));
+                    .hint(format!("lantern files list {}", typed(machine, path))));
             }
             match std::io::stdout().is_terminal() {
                 true => on_terminal(side, machine, path, args.no_pager).await?,
@@ -67,7 +68,7 @@ async fn on_terminal(side: &Side, machine: &str, path: &[u8], no_pager: bool) ->
     }
     if let Some(what) = no_text(&text) {
         output::say(format!("{} is {what}, {}.", shown(path), bytes(size)));
-        output::say(format!("To have it here: lantern copy {machine}:{} .", shown(path)));
+        output::say(format!("To have it here: lantern copy {} .", typed(machine, path)));
         return Ok(());
     }
     let mut pager = if no_pager { None } else { Pager::start() };

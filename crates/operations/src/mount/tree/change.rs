@@ -24,6 +24,7 @@ impl RemoteTree {
             }
         }
         self.known().forget(number);
+        self.is_changed(number);
         self.look(number).await
     }
 

@@ -14,6 +14,8 @@ use crate::mount::trouble::Trouble;
 
 /// Most files that are open at once.
 const MOST_OPEN: usize = 4096;
+/// Over how many connections more a read is tried that were lost one after the other.
+const TRIES: u32 = 3;
 
 impl RemoteTree {
     fn hold(&self, open: OpenFile) -> Done<u64> {
@@ -90,13 +92,13 @@ impl RemoteTree {
     /// The machine's refusal; what could not be written before.
     pub async fn read(&self, handle: u64, offset: u64, len: u32) -> Done<Bytes> {
         let open = self.held(handle)?;
-        let file = self.file(&open).await?;
-        match open.read(&file, offset, len).await {
-            Err(error) if error.is_end() => {
-                let file = self.file(&open).await?;
-                Ok(open.read(&file, offset, len).await?)
+        let mut tries = 0;
+        loop {
+            let file = self.file(&open).await?;
+            match open.read(&file, offset, len).await {
+                Err(error) if error.is_end() && tries < TRIES => tries += 1,
+                read => return Ok(read?),
             }
-            read => Ok(read?),
         }
     }
 
@@ -107,6 +109,7 @@ impl RemoteTree {
     pub async fn write(&self, handle: u64, offset: u64, data: Bytes) -> Done<()> {
         let open = self.held(handle)?;
         self.known().forget(open.node);
+        self.is_changed(open.node);
         let parent = self.parent(open.node);
         self.changed(parent);
         let file = self.file(&open).await?;

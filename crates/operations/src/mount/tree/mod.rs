@@ -181,6 +181,11 @@ impl RemoteTree {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// What was read ahead of a file is old.
+    fn is_changed(&self, number: u64) {
+        self.open().files.values().filter(|open| open.node == number).for_each(|open| open.is_changed());
+    }
+
     fn opened(&self, number: u64) -> Option<Arc<OpenFile>> {
         self.open().files.values().find(|open| open.node == number).cloned()
     }
