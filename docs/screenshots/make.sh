@@ -79,7 +79,7 @@ for number in 1 2 3; do echo "chart $number" >"$work/site/img/c$number.svg"; don
 picture copy "cd $work; $show; show lantern copy site lamp-01:/srv/ --verify; show lantern copy site lamp-01:/srv/; show lantern copy 'lamp-0*,signal-hut:*.txt' logs/; rm site/img/c2.svg; show lantern copy site lamp-01:/srv/site --mirror --plan; show lantern files list lamp-01:/srv --tree; show lantern files list lamp-01:"
 printf 'flash = "group (2) every 10 s"\nrange = "9 nautical miles"\n' >"$work/other.conf"
 lantern copy "$work/other.conf" signal-hut:lamp.conf --replace-newer --quiet
-picture many "$show; lantern machine set lamp-02 port=2299 --quiet; show lantern run 'lamp-*,signal-hut,harbour-gate,pier-lamp,fog-bell' -- cat lamp.conf; lantern machine set lamp-02 port=2222 --quiet; show lantern run --again failed; show lantern run --history"
+wait=5 picture many "$show; lantern machine set lamp-02 port=2299 --quiet; show lantern run 'lamp-*,signal-hut,harbour-gate,pier-lamp,fog-bell' -- cat lamp.conf; lantern machine set lamp-02 port=2222 --quiet; show lantern run --again failed; show lantern run 'lamp-*,signal-hut,harbour-gate,pier-lamp,fog-bell' --at-once 4 -- slow 60"
 # Somebody else changes the file while the editor is open.
 printf '#!/bin/sh\nsed -i s/18/17/ "$1"; sleep 2; lantern copy %s/other.conf lamp-01:lamp.conf --replace-newer --quiet; sed -i s/third/second/ "$1"\n' "$work" >"$work/editor"
 chmod 755 "$work/editor"

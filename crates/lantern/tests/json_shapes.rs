@@ -229,6 +229,8 @@ fn what_the_guide_promises_is_printed() {
         "`edit`",
         "`run --plan`",
         "`run --history`",
+        "`mount`, `unmount`",
+        "`mount --list`",
     ];
     assert!(unseen.iter().all(|row| elsewhere.contains(row)), "{unseen:?}");
 }

@@ -186,6 +186,30 @@ fn on_a_terminal_a_table_shows_how_far_each_is_and_the_odd_ones_stand_out() {
     assert!(screen.text().contains("5 machines: 5 halted."), "{}", screen.text());
 }
 
+/// Whatever size the terminal has, and whenever it changes, the table fits it and is there once.
+#[test]
+fn the_table_fits_small_terminals_and_large_ones() {
+    let (desk, _lit) = fleet(70, |_, _| {});
+    let screen = Screen::open(&desk, &["run", "lamp-*", "--", "slow", "100"]);
+    let mut shown = Vec::new();
+    for (rows, columns) in [(24, 80), (60, 200), (12, 60), (60, 200)] {
+        screen.resize(rows, columns);
+        let what = format!("a table of {rows} rows");
+        let is_whole = |text: &str| {
+            let lines = text.lines().filter(|line| line.contains("lamp-0")).count();
+            let fits = lines + 2 <= rows.into() && (lines >= 70 || lines + 5 >= rows.into());
+            fits && text.matches("done 0 of 70").count() == 1 && text.contains("flash")
+        };
+        let text = screen.wait_until(&what, is_whole);
+        assert!(text.lines().all(|line| line.chars().count() <= columns.into()), "{text}");
+        shown.push(text.lines().filter(|line| line.contains("lamp-0")).count());
+    }
+    assert!(shown[0] < shown[1] && shown[2] < shown[0] && shown[3] == shown[1], "{shown:?}");
+    screen.signal(rustix::process::Signal::TERM);
+    let mut screen = screen;
+    screen.wait_for_exit();
+}
+
 /// Two hundred, with everything that can go wrong on some of them.
 #[test]
 fn two_hundred_machines_are_all_accounted_for_whatever_each_does() {

@@ -136,6 +136,12 @@ fn files_are_made_read_changed_renamed_and_removed() {
     let listed: serde_json::Value = serde_json::from_str(listed.text()).unwrap();
     let own = listed.as_array().unwrap().iter().find(|one| one["folder"] == here.to_str().unwrap()).unwrap();
     assert_eq!((own["place"].as_str(), own["read_only"].as_bool()), (Some(&*mount.place()), Some(false)));
+    let gone = desk.lantern(&["unmount", here.to_str().unwrap(), "--json"]).expect(0);
+    let gone: serde_json::Value = serde_json::from_str(gone.text()).unwrap();
+    assert_eq!((gone["place"].as_str(), gone["folder"].as_str()), (Some(&*mount.place()), here.to_str()));
+    let again = desk.lantern(&["mount", &mount.place(), here.to_str().unwrap(), "--json"]).expect(0);
+    let again: serde_json::Value = serde_json::from_str(again.text()).unwrap();
+    assert_eq!((again["place"].as_str(), again["folder"].as_str()), (Some(&*mount.place()), here.to_str()));
     mount.unmount();
     assert_eq!(fs::read_dir(here).unwrap().count(), 0);
     desk.lantern(&["unmount", here.to_str().unwrap()]).expect(241);

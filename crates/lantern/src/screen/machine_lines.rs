@@ -91,7 +91,7 @@ impl Table {
     /// The table as it is now, as large as the terminal has room for.
     fn picture(&self) -> String {
         let size = (self.size)();
-        let room = (size.rows as usize).saturating_sub(3).clamp(1, 40);
+        let room = (size.rows as usize).saturating_sub(3).clamp(1, 120);
         let mut order: Vec<usize> = (0..self.names.len()).collect();
         order.sort_by_key(|index| match self.states.get(*index) {
             Some(State::Done(rank, _)) if *rank > 0 => 0u8,
