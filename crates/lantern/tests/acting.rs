@@ -10,6 +10,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::{Command, Stdio};
 
 use lantern_harbour::{Acting, MachineSpec};
+use support::windows::{Windows, chart_room, desk_that_trusts};
 use support::{Desk, Lit, Outcome, Screen, light, light_all, machine};
 
 const PASSWORD: &str = "low water";
@@ -91,6 +92,24 @@ fn refusals_are_told_apart() {
         assert!(refused.err.contains(told), "{acting:?}: {}", refused.err);
         assert!(!refused.err.contains(PASSWORD) && !refused.err.contains("wrong\n"), "{}", refused.err);
     }
+}
+
+/// Windows has no such program: said before anything is sent.
+#[test]
+fn machines_of_windows_say_that_they_have_none() {
+    let windows = Windows::light(chart_room());
+    let desk = desk_that_trusts(&windows, &[]);
+    let before = windows.seen().requests.len();
+    let words = ["run", "chart-room", "--as", "root", "--password-from", "fd:3", "--", "hostname"];
+    let one = desk.with_secrets(&words, support::windows::PASSWORD, "");
+    assert_eq!((one.status, windows.seen().requests.len()), (240, before), "{}", one.err);
+    assert!(one.err.contains("no program by which one user acts as another"), "{}", one.err);
+    let many = ["run", "chart-*", "--as", "root", "--password-from", "fd:3", "--json", "--", "hostname"];
+    let many = desk.with_secrets(&many, support::windows::PASSWORD, "");
+    assert!(many.status != 0 && many.text().contains("no program by which"), "{}", many.text());
+    let listed = ["files", "list", "chart-room:", "--as", "root", "--password-from", "fd:3"];
+    let listed = desk.with_secrets(&listed, support::windows::PASSWORD, "");
+    assert!(listed.status != 0 && listed.err.contains("no program by which"), "{}", listed.err);
 }
 
 /// A question that is not ours gets no answer, and is not waited for without end.

@@ -239,6 +239,9 @@ fn what_windows_files_do_not_have_is_refused_and_patterns_know_no_case() {
         assert!(refused.err.contains("machine of Windows"), "{}", refused.err);
     }
     assert_eq!(windows.machine.names("keeper", "C:/"), ["Users", "logs"]);
+    let renamed =
+        lantern(&desk, &["files", "move", "chart-room:C:/logs/tide-01.log", "C:/logs/a:b"]).expect(250);
+    assert!(renamed.err.contains("Windows has no names"), "{}", renamed.err);
     let listed = lantern(&desk, &["files", "list", r"chart-room:C:\logs\TIDE-*.LOG"]).expect(0);
     assert!(listed.text().contains("tide-01.log"), "{}", listed.text());
     // Seconds since 1970, which are kept.

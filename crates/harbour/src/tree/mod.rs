@@ -66,6 +66,14 @@ struct Nodes {
 }
 
 impl Nodes {
+    /// Whether a file may have that name.
+    fn may_be_called(&self, name: &[u8]) -> StoreResult<()> {
+        match self.has_drives && name.iter().any(|byte| *byte < 32 || b"\\:*?\"<>|".contains(byte)) {
+            true => refuse(StatusCode::Failure, "Windows has no names with that character in them"),
+            false => Ok(()),
+        }
+    }
+
     /// What is known of a file. Where there are no modes, they tell what kind it is.
     fn known(&self, file: FileNumber) -> StoreResult<Attributes> {
         let node = self.node(file)?;

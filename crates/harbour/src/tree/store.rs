@@ -55,9 +55,7 @@ impl Nodes {
     ) -> StoreResult<FileNumber> {
         self.may_be_written()?;
         self.may(user, place.folder, WRITE)?;
-        if self.has_drives && place.name.iter().any(|byte| *byte < 32 || b"\\:*?\"<>|".contains(byte)) {
-            return refuse(StatusCode::Failure, "Windows has no names with that character in them");
-        }
+        self.may_be_called(&place.name)?;
         if place.name.len() > LONGEST_NAME || place.name.contains(&0) {
             return refuse(StatusCode::Failure, "file name too long");
         }
@@ -309,6 +307,7 @@ impl FileStore for FilesOfUser {
         let mut nodes = self.tree.lock();
         let (from, to) = (self.walk(&nodes, old, false)?, self.walk(&nodes, new, false)?);
         let Some(file) = from.file else { return Err(Refusal::new(StatusCode::NoSuchFile)) };
+        nodes.may_be_called(&to.name)?;
         nodes.may_be_written()?;
         nodes.may(self.user, from.folder, WRITE)?;
         nodes.may(self.user, to.folder, WRITE)?;
@@ -343,6 +342,9 @@ impl FileStore for FilesOfUser {
 
     fn make_link(&mut self, link: &[u8], target: &[u8]) -> StoreResult<()> {
         let mut nodes = self.tree.lock();
+        if nodes.has_drives {
+            return Err(Refusal::new(StatusCode::Unsupported));
+        }
         let place = self.walk(&nodes, link, false)?;
         if place.file.is_some() {
             return refuse(StatusCode::Failure, "it exists");

@@ -9,7 +9,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use lantern_book::{Home, Protocol};
 use lantern_link::{
-    ACTING, Answer, Answering, Ask, CommandWords, News, Privilege, ProcessEnd, Program, Remote, Runs, Start,
+    ACTING, Answer, Answering, Ask, CommandWords, LinkError, News, Privilege, ProcessEnd, Program, Remote,
+    Runs, Start, WinrmFailure,
 };
 use lantern_operations::display::Windows;
 use lantern_operations::{ReachOptions, Target};
@@ -92,6 +93,10 @@ fn execute(
     let (target, options) = (&errand.target, &errand.options);
     let ask = asking_as(&args.connect, &args.acting)?;
     let privilege = args.acting.other.as_deref().or(target.acts_as.as_deref()).map(Privilege::of);
+    if privilege.is_some() && target.protocol == Protocol::Winrm {
+        let machine = target.name.clone();
+        return Err((&LinkError::from(WinrmFailure::HasNo { machine, what: ACTING })).into());
+    }
     let around = privilege.as_ref().map(|privilege| privilege.around(words));
     let words = around.as_ref().unwrap_or(words);
     let has_input = if std::io::stdin().is_terminal() { args.input } else { !args.no_input };

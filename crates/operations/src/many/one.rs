@@ -101,7 +101,14 @@ async fn run(
         Work::Command(words) => (words.clone(), Bytes::new()),
         Work::Script(script) => (CommandWords::line(script.reader().to_owned()), script.text.clone()),
     };
-    let privilege = context.acts_as.as_deref().or(target.acts_as.as_deref()).map(Privilege::of);
+    // Before anything is sent that only a shell of POSIX would understand.
+    let acts_as = context.acts_as.as_deref().or(target.acts_as.as_deref());
+    if acts_as.is_some()
+        && let Err(error) = remote.trunk_for(ACTING)
+    {
+        return Ending::NotReached(error.into());
+    }
+    let privilege = acts_as.map(Privilege::of);
     let words = privilege.as_ref().map_or(words.clone(), |privilege| privilege.around(&words));
     let program = Program {
         environment: target.session.environment.clone().into_iter().collect(),

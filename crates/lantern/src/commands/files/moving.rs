@@ -2,6 +2,7 @@
 
 use std::os::unix::ffi::OsStrExt;
 
+use lantern_book::Protocol;
 use lantern_operations::files::{Location, Side, as_served, join, name_of};
 use lantern_ssh::sftp::FileKind;
 use serde_json::json;
@@ -25,9 +26,14 @@ pub(super) fn run(args: &MoveArgs, global: &Global) -> Result<u8, Failure> {
     };
     let name = &place.errand.target.name;
     // The same machine may be said once more.
+    let protocol = place.errand.target.protocol;
+    let typed_path = || as_served(args.to.as_os_str().as_bytes().to_vec(), protocol);
+    let is_drive = |machine: &str| protocol == Protocol::Winrm && machine.len() == 1;
     let to = match Location::parse(&args.to) {
+        // A letter in front of a colon is a drive there.
+        Ok(Location::There { machine, .. }) if is_drive(&machine) => typed_path(),
         Ok(Location::There { machine, path }) if machine == *name || machine == place.errand.typed => {
-            as_served(path, place.errand.target.protocol)
+            as_served(path, protocol)
         }
         Ok(Location::There { machine, .. }) => {
             return Err(Failure::new(
@@ -36,7 +42,7 @@ pub(super) fn run(args: &MoveArgs, global: &Global) -> Result<u8, Failure> {
             )
             .hint("`lantern copy` takes it from one to another"));
         }
-        _ => args.to.as_os_str().as_bytes().to_vec(),
+        _ => typed_path(),
     };
     block_on(async {
         let side = reach(&home, &place.errand, args.acting.other.as_deref(), &ask).await?;
