@@ -12,15 +12,19 @@ use super::zeros::zeros;
 use super::{CopyFault, CopyOptions, CopyWatch, Moved, News, Stop};
 use crate::files::{FileFault, Side, Source, name_of};
 
-/// Reads where to, the name for a folder, the length, the mode and a name that nobody has; then the file. A line that was cut brings less than the length, and
-/// nothing gets its name.
+/// Reads where to, the name for a folder, the length, the mode, a name that nobody has, the time, whether the file keeps that, and whether it may take the place of
+/// one that was changed later; then the file. A line that was cut brings less than the length, and nothing gets its name.
 const SEND: &str = "exec /bin/sh -c '\
 LC_ALL=C; export LC_ALL; umask 077; \
-IFS= read -r t && IFS= read -r name && IFS= read -r n && IFS= read -r mode && IFS= read -r part || exit 98; \
+IFS= read -r t && IFS= read -r name && IFS= read -r n && IFS= read -r mode && IFS= read -r part \
+&& IFS= read -r time && IFS= read -r keeps && IFS= read -r over || exit 98; \
 case $t in \"\"|*/) t=$t$name;; *) [ -d \"$t\" ] && t=$t/$name;; esac; \
 d=${t%/*}; [ \"$d\" = \"$t\" ] && d=.; [ -n \"$d\" ] || d=/; p=$d/$part; \
 cat >\"$p\" || { rm -f \"$p\"; exit 95; }; \
 [ \"$(($(wc -c <\"$p\")))\" -eq \"$n\" ] || { rm -f \"$p\"; exit 94; }; \
+TZ=UTC0 touch -t \"$time\" \"$p\"; \
+[ \"$over\" = 0 ] && [ \"$t\" -nt \"$p\" ] && { rm -f \"$p\"; exit 91; }; \
+[ \"$keeps\" = 1 ] || touch \"$p\"; \
 chmod \"$mode\" \"$p\" && mv -f \"$p\" \"$t\" || { rm -f \"$p\"; exit 93; }'";
 /// Reads a path; prints how long the file is in a line, and then the file.
 const FETCH: &str = "exec /bin/sh -c '\
@@ -38,6 +42,7 @@ fn failed(remote: &Remote, what: &'static str, path: &[u8], said: &[u8], status:
     let said = neutralize_line(String::from_utf8_lossy(said).trim(), MAX_SAID);
     let said = match (said.is_empty(), status) {
         (false, _) => said,
+        (true, Some(91)) => "the one there was changed later; --replace-newer writes over it".to_owned(),
         (true, Some(94)) => "it is not as long there as it was to be".to_owned(),
         (true, Some(status)) => format!("its shell ended with status {status}"),
         (true, None) => "its shell ended without saying how".to_owned(),
@@ -85,8 +90,18 @@ pub async fn send_by_shell(
     watch.news(News::Begins { number: 0, path: to, bytes: len, from: 0 });
     let mode = options.permissions.or(attributes.permissions().map(|mode| mode & 0o777)).unwrap_or(0o644);
     let part = new_part(name_of(from));
-    let (length, mode) = (len.to_string(), format!("{mode:o}"));
-    let head = [to, name_of(from), length.as_bytes(), mode.as_bytes(), &part];
+    let (length, mode, time) = (len.to_string(), format!("{mode:o}"), time_of(&attributes));
+    let flag = |is: bool| if is { &b"1"[..] } else { b"0" };
+    let head = [
+        to,
+        name_of(from),
+        length.as_bytes(),
+        mode.as_bytes(),
+        &part,
+        time.as_bytes(),
+        flag(options.keep_times),
+        flag(options.replace_newer),
+    ];
     let mut head = lines(remote, to, &head)?;
     let process = start(remote, SEND).await?;
     let feed = async {
@@ -107,6 +122,13 @@ pub async fn send_by_shell(
         Some(0) => Ok(Moved { bytes, ..Moved::default() }),
         status => Err(failed(remote, "write", to, &said, status)),
     }
+}
+
+/// When a file was changed, as POSIX's `touch -t` takes it, in UTC.
+fn time_of(attributes: &Attributes) -> String {
+    let (_, changed) = attributes.times.unwrap_or_default();
+    let time = jiff::Timestamp::from_second(changed.into()).unwrap_or_default();
+    time.strftime("%Y%m%d%H%M.%S").to_string()
 }
 
 /// Sends a file with its holes, which are zeros; how many bytes that were.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use lantern_book::Home;
 use lantern_link::{FilesError, Remote};
 use lantern_operations::copy::{
-    CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Stop, carry_out, copy_in, copy_out,
+    CopyFault, CopyOptions, CopyWatch, Destination, Plan, Report, Same, Stop, carry_out, copy_in, copy_out,
     fetch_by_shell, plan, roots, send_by_shell,
 };
 use lantern_operations::files::{FileFault, Side, is_pattern, join, name_of};
@@ -112,7 +112,8 @@ impl Worker<'_> {
         };
         let ([path], 1) = (job.paths.as_slice(), machines) else { return refuse("this is more than one") };
         let options = &self.options;
-        if is_pattern(path) || options.mirror || self.args.plan || options.verify || options.keep_existing {
+        let compares = options.verify || options.keep_existing || options.same == Same::ByContent;
+        if is_pattern(path) || options.mirror || self.args.plan || compares {
             return refuse("patterns, plans, mirrors and comparisons do not");
         }
         output::warn(format!("{machine} has no file service: the file goes by plain commands of its shell"));
