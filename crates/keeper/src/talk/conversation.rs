@@ -129,6 +129,7 @@ fn all_answers() -> Vec<Answer> {
         Answer::Secret(secret("twelve green lamps")),
         Answer::NoOne,
         Answer::No,
+        Answer::Secret(secret("calm sea")),
         Answer::Secret(secret("")),
         Answer::Secrets(vec![secret("2718"), secret("ebb")]),
         Answer::Yes,
