@@ -137,6 +137,41 @@ fn what_is_written_through_one_handle_is_read_through_another() {
     });
 }
 
+/// More readers and writers than memory is given to: each goes on, and gets what is its own.
+#[test]
+fn many_files_share_the_memory_and_all_go_on() {
+    on_this_thread(async {
+        let scene = rig::scene().await;
+        let machine = machine(&scene);
+        for at in 0..30_usize {
+            machine.put_file("keeper", &format!("/srv/log-{at}"), &content(2_000_000, at));
+        }
+        let tree = tree(&scene, machine.address, usual()).await;
+        let mut handles = Vec::new();
+        for at in 0..30_usize {
+            let name = format!("log-{at}").into_bytes();
+            let (number, _) = tree.find(ROOT, &name).await.unwrap();
+            handles.push(tree.open_file(number, BOTH).await.unwrap().0);
+        }
+        // All have begun to read in order and stop in the middle, each with what was read ahead for it.
+        for handle in &handles {
+            let mut at = 0;
+            while at < 900_000 {
+                at += tree.read(*handle, at, 100_000).await.unwrap().len() as u64;
+            }
+        }
+        for (at, handle) in handles.iter().enumerate() {
+            assert!(read_all(&tree, *handle, 900_000).await == content(2_000_000, at)[900_000..], "{at}");
+            tree.write(*handle, 10, content(1_500_000, at + 1).into()).await.unwrap();
+        }
+        for (at, handle) in handles.into_iter().enumerate() {
+            tree.close(handle).await.unwrap();
+            let there = machine.file("keeper", &format!("/srv/log-{at}")).unwrap();
+            assert!(there[10..1_500_010] == content(1_500_000, at + 1), "{at}");
+        }
+    });
+}
+
 /// Wherever the connection breaks, whoever reads gets every byte, over as many connections as it takes.
 #[test]
 fn reading_goes_on_over_one_connection_after_another() {

@@ -19,6 +19,27 @@ const BEHIND: usize = 128;
 /// What they are counted in.
 const UNIT: usize = 64 * 1024;
 
+/// Pieces that all files together may have ahead: 64 MiB. A file may always have one.
+const AHEAD_OF_ALL: usize = 256;
+/// What all files together may have behind, in units of [`UNIT`]: 64 MiB.
+const BEHIND_OF_ALL: usize = 1024;
+
+/// The memory that open files share.
+#[derive(Debug, Clone)]
+pub(super) struct Room {
+    ahead: Arc<Semaphore>,
+    behind: Arc<Semaphore>,
+}
+
+impl Default for Room {
+    fn default() -> Self {
+        Self {
+            ahead: Arc::new(Semaphore::new(AHEAD_OF_ALL)),
+            behind: Arc::new(Semaphore::new(BEHIND_OF_ALL)),
+        }
+    }
+}
+
 /// An open file.
 pub(super) struct OpenFile {
     /// Its number.
@@ -28,6 +49,7 @@ pub(super) struct OpenFile {
     file: Mutex<RandomAccess>,
     ahead: Mutex<Ahead>,
     room: Arc<Semaphore>,
+    shared: Room,
     writes: Mutex<JoinSet<Result<(), FilesError>>>,
     /// The first write that failed and was not told yet.
     failed: std::sync::Mutex<Option<FilesError>>,
@@ -50,8 +72,8 @@ struct Ahead {
 }
 
 enum Piece {
-    UnderWay(JoinHandle<Result<Bytes, FilesError>>),
-    There(Bytes),
+    UnderWay(JoinHandle<Result<Bytes, FilesError>>, Option<OwnedSemaphorePermit>),
+    There(Bytes, Option<OwnedSemaphorePermit>),
 }
 
 impl Drop for Ahead {
@@ -63,7 +85,7 @@ impl Drop for Ahead {
 impl Ahead {
     fn drop_pieces(&mut self) {
         for piece in self.pieces.drain(..) {
-            if let Piece::UnderWay(task) = piece {
+            if let Piece::UnderWay(task, _) = piece {
                 task.abort();
             }
         }
@@ -72,13 +94,14 @@ impl Ahead {
 }
 
 impl OpenFile {
-    pub(super) fn new(node: u64, flags: OpenFlags, file: RandomAccess) -> Self {
+    pub(super) fn new(node: u64, flags: OpenFlags, file: RandomAccess, shared: Room) -> Self {
         Self {
             node,
             flags: OpenFlags { create: false, exclusive: false, truncate: false, ..flags },
             file: Mutex::new(file),
             ahead: Mutex::default(),
             room: Arc::new(Semaphore::new(BEHIND)),
+            shared,
             writes: Mutex::default(),
             failed: std::sync::Mutex::new(None),
             is_stale: AtomicBool::new(false),
@@ -124,9 +147,9 @@ impl OpenFile {
         while left > 0 {
             self.fill(&mut ahead, file);
             let Some(piece) = ahead.pieces.pop_front() else { break };
-            let mut bytes = match piece {
-                Piece::There(bytes) => bytes,
-                Piece::UnderWay(task) => {
+            let (mut bytes, permit) = match piece {
+                Piece::There(bytes, permit) => (bytes, permit),
+                Piece::UnderWay(task, permit) => {
                     let bytes = task.await.map_err(|_| FilesError::Ended {
                         machine: String::new(),
                         said: "a read broke off".to_owned(),
@@ -136,7 +159,7 @@ impl OpenFile {
                         ahead.pieces.clear();
                         ahead.at_end = true;
                     }
-                    bytes
+                    (bytes, permit)
                 }
             };
             let part = bytes.split_to(bytes.len().min(left));
@@ -144,7 +167,7 @@ impl OpenFile {
             ahead.from += part.len() as u64;
             out.extend_from_slice(&part);
             if !bytes.is_empty() {
-                ahead.pieces.push_front(Piece::There(bytes));
+                ahead.pieces.push_front(Piece::There(bytes, permit));
             } else if ahead.at_end {
                 break;
             }
@@ -160,19 +183,23 @@ impl OpenFile {
     /// Has as many pieces under way as are wanted.
     fn fill(&self, ahead: &mut Ahead, file: &RandomAccess) {
         while !ahead.at_end && ahead.pieces.len() < ahead.wanted.max(1) {
+            // Where others have all there is, one piece is what a reader goes on with.
+            let permit = self.shared.ahead.clone().try_acquire_owned().ok();
+            if permit.is_none() && !ahead.pieces.is_empty() {
+                break;
+            }
             // Only the first may be less than a whole one: the rest of what was taken from.
             let before: u64 = ahead
                 .pieces
                 .iter()
                 .map(|piece| match piece {
-                    Piece::There(bytes) => bytes.len() as u64,
-                    Piece::UnderWay(_) => u64::from(PIECE),
+                    Piece::There(bytes, _) => bytes.len() as u64,
+                    Piece::UnderWay(..) => u64::from(PIECE),
                 })
                 .sum();
             let (file, at) = (file.clone(), ahead.from + before);
-            ahead
-                .pieces
-                .push_back(Piece::UnderWay(tokio::spawn(async move { file.read_at(at, PIECE).await })));
+            let task = tokio::spawn(async move { file.read_at(at, PIECE).await });
+            ahead.pieces.push_back(Piece::UnderWay(task, permit));
         }
     }
 
@@ -187,11 +214,12 @@ impl OpenFile {
             return Err(error);
         }
         let units = u32::try_from(data.len().div_ceil(UNIT).clamp(1, BEHIND)).unwrap_or(1);
-        let permit: Option<OwnedSemaphorePermit> = self.room.clone().acquire_many_owned(units).await.ok();
+        let own = self.room.clone().acquire_many_owned(units).await.ok();
+        let shared = self.shared.behind.clone().acquire_many_owned(units).await.ok();
         let mut writes = self.writes.lock().await;
         let under_way = file.write_at(offset, data)?;
         writes.spawn(async move {
-            let _permit = permit;
+            let _permits = (own, shared);
             under_way.ended().await
         });
         // Those that have ended are not kept until the end.

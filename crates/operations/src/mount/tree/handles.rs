@@ -48,7 +48,7 @@ impl RemoteTree {
         let attributes = file.look().await?;
         self.known().learn(number, attributes, Instant::now());
         let has_size = attributes.size.is_some_and(|size| size > 0) || flags.write;
-        Ok((self.hold(OpenFile::new(number, flags, file))?, has_size))
+        Ok((self.hold(OpenFile::new(number, flags, file, self.room.clone()))?, has_size))
     }
 
     /// Makes a file and opens it.
@@ -71,7 +71,7 @@ impl RemoteTree {
         let attributes = file.look().await?;
         self.changed(parent);
         let (number, attributes) = self.tell(parent, name, attributes);
-        let handle = self.hold(OpenFile::new(number, flags, file))?;
+        let handle = self.hold(OpenFile::new(number, flags, file, self.room.clone()))?;
         Ok((number, attributes, handle))
     }
 

@@ -14,7 +14,7 @@ use lantern_ssh::sftp::{Attributes, Space};
 use super::known::{Known, Listing};
 use super::lifeline::Lifeline;
 use super::nodes::Nodes;
-use super::open_file::OpenFile;
+use super::open_file::{OpenFile, Room};
 use super::trouble::Trouble;
 use crate::files::join;
 
@@ -34,6 +34,8 @@ pub struct RemoteTree {
     nodes: Mutex<Nodes>,
     known: Mutex<Known>,
     open: Mutex<Open>,
+    /// The memory that they share.
+    room: Room,
 }
 
 #[derive(Default)]
@@ -75,6 +77,7 @@ impl RemoteTree {
             nodes: Mutex::new(Nodes::new(root)),
             known: Mutex::new(Known::new(options.lasts)),
             open: Mutex::default(),
+            room: Room::default(),
         }
     }
 
