@@ -104,6 +104,22 @@ fn machines_of_windows_say_that_they_have_none() {
     let one = desk.with_secrets(&words, support::windows::PASSWORD, "");
     assert_eq!((one.status, windows.seen().requests.len()), (240, before), "{}", one.err);
     assert!(one.err.contains("no program by which one user acts as another"), "{}", one.err);
+    // Nothing runs as whoever logs in where somebody else was said.
+    fs::write(desk.folder.path().join("who.ps1"), "hostname\n").unwrap();
+    for words in [&["--expression", "hostname"][..], &["--script", "who.ps1"]] {
+        let own = ["run", "chart-room", "--as", "root", "--password-from", "fd:3"];
+        let task = desk.with_secrets(&[&own[..], words].concat(), support::windows::PASSWORD, "");
+        assert_eq!(
+            (task.status, task.text(), windows.seen().requests.len()),
+            (240, "", before),
+            "{}",
+            task.err
+        );
+    }
+    let script =
+        ["run", "chart-*", "--as", "root", "--password-from", "fd:3", "--json", "--script", "who.ps1"];
+    let script = desk.with_secrets(&script, support::windows::PASSWORD, "");
+    assert!(script.status != 0 && script.text().contains("no program by which"), "{}", script.text());
     let many = ["run", "chart-*", "--as", "root", "--password-from", "fd:3", "--json", "--", "hostname"];
     let many = desk.with_secrets(&many, support::windows::PASSWORD, "");
     assert!(many.status != 0 && many.text().contains("no program by which"), "{}", many.text());

@@ -59,6 +59,10 @@ fn commands_run_as_root_and_nothing_of_the_password_gets_there() {
     assert_eq!((said.status, said.text(), said.err.as_str()), (7, "/root root\n0\n", "said\n"));
     let free = lantern(&desk, WITHOUT, &["run", "lamp-01", "--", "wc", "-c"], PASSWORD).expect(0);
     assert_eq!(free.text(), "0\n");
+    // Whatever comes at once behind the mark.
+    let loud = ["run", "lamp-01", "--", "yes x | head -c 300000 >&2"];
+    let loud = lantern(&desk, WITH, &loud, PASSWORD).expect(0);
+    assert_eq!((loud.err.len(), loud.err.bytes().all(|byte| b"x\n".contains(&byte))), (300_000, true));
     // A script takes the place of the input, and comes whole.
     fs::write(
         desk.folder.path().join("who.sh"),

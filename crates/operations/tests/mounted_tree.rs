@@ -80,7 +80,13 @@ async fn files(connect: Connect) -> Result<Files, FilesError> {
 async fn tree(scene: &Scene, address: SocketAddr, options: TreeOptions) -> RemoteTree {
     let connect = rig::connect_at(scene, address);
     let first = files(connect.clone()).await.unwrap();
-    let line = Lifeline::new(first, Box::new(move || Box::pin(files(connect.clone()))));
+    let line = Lifeline::new(
+        first,
+        Box::new(move || {
+            let connect = connect.clone();
+            Box::pin(async move { files(connect).await.map_err(|error| (error, false)) })
+        }),
+    );
     RemoteTree::new(b"/srv".to_vec(), line, options)
 }
 
@@ -190,6 +196,39 @@ fn reading_goes_on_over_one_connection_after_another() {
             assert!(lines.load(Ordering::Relaxed) > 1, "{after:?}");
             tree.close(handle).await.unwrap();
         }
+    });
+}
+
+/// Accounts lock: where a login was refused, nobody tries it again, whatever programs ask.
+#[test]
+fn a_refused_login_is_not_tried_again() {
+    on_this_thread(async {
+        let scene = rig::scene().await;
+        let machine = machine(&scene);
+        machine.put_file("keeper", "/srv/chart", b"lit");
+        let (address, _) = breaking(machine.address, vec![30_000]).await;
+        let first = files(rig::connect_at(&scene, address)).await.unwrap();
+        let tries = Arc::new(AtomicUsize::new(0));
+        let count = tries.clone();
+        let refused = FilesError::PathTooLong { machine: "lamp-01".into() };
+        let again = move || {
+            count.fetch_add(1, Ordering::Relaxed);
+            let refused = refused.clone();
+            Box::pin(async move { Err((refused, true)) }) as std::pin::Pin<Box<dyn Future<Output = _> + Send>>
+        };
+        let line = Lifeline::new(first, Box::new(again));
+        let options = TreeOptions { lasts: Duration::ZERO, read_only: false };
+        let tree = RemoteTree::new(b"/srv".to_vec(), line, options);
+        let mut failed = 0;
+        for _ in 0..2000 {
+            failed += u32::from(tree.find(ROOT, b"chart").await.is_err());
+            if failed > 20 {
+                break;
+            }
+        }
+        tokio::time::sleep(Duration::from_millis(2200)).await;
+        assert!(tree.find(ROOT, b"chart").await.is_err());
+        assert_eq!((failed > 20, tries.load(Ordering::Relaxed)), (true, 1));
     });
 }
 

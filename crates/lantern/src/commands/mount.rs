@@ -16,6 +16,7 @@ use lantern_operations::login::Way;
 use lantern_operations::mount::{
     Again, Lifeline, MountError, RemoteTree, TreeOptions, mount_at, mounts, unmount as take_away,
 };
+use lantern_operations::tunnel::is_final;
 use lantern_operations::{OperationError, ReachOptions, Target, quoted};
 use lantern_ssh::sftp::FileKind;
 use serde_json::json;
@@ -237,18 +238,26 @@ impl Reconnection {
         })
     }
 
-    async fn files(&self) -> Result<Files, FilesError> {
+    async fn files(&self) -> Result<Files, (FilesError, bool)> {
         let ask = Recalling::new(&self.home, self.ask.clone()).without_keeper(self.options.agents.is_empty());
         let way = Way { home: &self.home, target: &self.target, options: &self.options, ask: &ask };
-        let remote = way.reach().await.map_err(|error| match error {
-            OperationError::Link(error) => FilesError::from(error),
-            other => FilesError::Ended { machine: self.target.name.clone(), said: other.to_string() },
+        let remote = way.reach().await.map_err(|error| {
+            let is_final = is_final(&error);
+            let error = match error {
+                OperationError::Link(error) => FilesError::from(error),
+                other => FilesError::Ended { machine: self.target.name.clone(), said: other.to_string() },
+            };
+            (error, is_final)
         })?;
         *self.remote.lock().unwrap_or_else(PoisonError::into_inner) = Some(remote.clone());
-        match &self.acts_as {
+        let files = match &self.acts_as {
             Some(other) => remote.files_as(other, &self.ask).await,
             None => remote.files().await,
-        }
+        };
+        files.map_err(|error| {
+            let is_final = error.is_refused_password();
+            (error, is_final)
+        })
     }
 }
 

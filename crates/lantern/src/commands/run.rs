@@ -60,6 +60,14 @@ pub(crate) fn run(args: &RunArgs, global: &Global) -> Result<u8, Failure> {
     let machine = args.machine.as_deref().filter(|_| args.one_off.paste.is_none());
     let machine = machine.map(|machine| machine.to_string_lossy().into_owned());
     let errand = Errand::of(&home, machine.as_deref(), &args.one_off, &args.connect)?;
+    let acts = args.acting.other.is_some() || errand.target.acts_as.is_some();
+    if acts && errand.target.protocol == Protocol::Winrm {
+        let machine = errand.target.name.clone();
+        return Err((&LinkError::from(WinrmFailure::HasNo { machine, what: ACTING })).into());
+    }
+    if acts && args.task.is_some() && args.task.script.is_none() {
+        return Err(Failure::new(code::USAGE, "--as goes with a command or a script"));
+    }
     let Some(words) = words else {
         return match &args.task.script {
             Some(file) if errand.target.protocol == Protocol::Ssh => script(args, &home, &errand, file),
@@ -93,10 +101,6 @@ fn execute(
     let (target, options) = (&errand.target, &errand.options);
     let ask = asking_as(&args.connect, &args.acting)?;
     let privilege = args.acting.other.as_deref().or(target.acts_as.as_deref()).map(Privilege::of);
-    if privilege.is_some() && target.protocol == Protocol::Winrm {
-        let machine = target.name.clone();
-        return Err((&LinkError::from(WinrmFailure::HasNo { machine, what: ACTING })).into());
-    }
     let around = privilege.as_ref().map(|privilege| privilege.around(words));
     let words = around.as_ref().unwrap_or(words);
     let has_input = if std::io::stdin().is_terminal() { args.input } else { !args.no_input };

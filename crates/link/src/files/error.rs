@@ -175,6 +175,16 @@ impl FilesError {
         )
     }
 
+    /// Whether a password was refused: at the login that the first question makes over WinRM, or to act as another user.
+    pub fn is_refused_password(&self) -> bool {
+        let Self::Link(error) = self else { return false };
+        match &**error {
+            LinkError::Winrm(failure) => failure.is_refusal(),
+            LinkError::Privilege(_) => true,
+            _ => false,
+        }
+    }
+
     /// Whether its server gave one handle to two files, so that they can be had one after the other only.
     pub fn is_shared_handle(&self) -> bool {
         matches!(self, Self::Broken { source: SftpError::HandleGivenTwice, .. })

@@ -15,6 +15,8 @@ use crate::winrm::{RemoteSession, SessionNews, WinrmFailure};
 
 /// Bytes that one pipeline carries at most: of a few envelopes, so that a lost link costs little.
 const MOST: usize = 512 * 1024;
+/// Bytes that come of one pipeline at most: more than what may be asked for at once, so that no machine fills the memory here.
+const MOST_ANSWERED: usize = 256 * 1024 * 1024;
 /// Pieces that wait for the next.
 const WAITING: usize = 32;
 
@@ -72,6 +74,13 @@ impl InPieces {
     }
 }
 
+impl Drop for InPieces {
+    fn drop(&mut self) {
+        // Also where the machine owes an answer: the session ends with its last holder.
+        self.state.abort();
+    }
+}
+
 /// Asks and answers until nobody asks any more; how it ended.
 async fn carry(
     session: &RemoteSession,
@@ -112,6 +121,10 @@ async fn run(session: &RemoteSession, pipeline: &Pipeline) -> Result<Bytes, Proc
                     .map_err(|source| failed(WinrmFailure::Session { machine: machine(), source }))?;
                 if let Some(bytes) = bytes_of(&objects) {
                     answer.extend_from_slice(bytes);
+                }
+                if answer.len() > MOST_ANSWERED {
+                    let why = format!("it answers with more than {MOST_ANSWERED} bytes at once");
+                    return Err(failed(WinrmFailure::SessionBroke { machine: machine(), why }));
                 }
             }
             SessionNews::Event(SessionEvent::Asked(call)) if call.wants_answer() => {

@@ -7,9 +7,8 @@ mod failure;
 
 use std::time::Duration;
 
-use aws_lc_rs::rand;
 use bytes::Bytes;
-use lantern_keys::SecretString;
+use lantern_keys::{RandomSource, SecretString, SystemRandom};
 use lantern_ssh::{Stream, neutralize_line};
 use tokio::time::timeout;
 
@@ -97,9 +96,8 @@ impl Privilege {
     /// To act as this user.
     pub fn of(other: &str) -> Self {
         let mut bytes = [0; 16];
-        // Without randomness, it would be a prompt that anybody foresees, and no login would have come so far.
-        let is_random = rand::fill(&mut bytes).is_ok();
-        let nonce = bytes.iter().filter(|_| is_random).map(|byte| format!("{byte:02x}")).collect();
+        SystemRandom.fill(&mut bytes);
+        let nonce = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
         Self { other: other.to_owned(), nonce }
     }
 
@@ -150,7 +148,9 @@ impl Privilege {
                     again,
                 };
                 let given = if tries < TRIES { ask.ask(question).await } else { Answer::No };
-                let Answer::Secret(password) = given else {
+                // A line end in it would make two of it, and the second is the command's.
+                let given = given.secret().filter(|password| !password.expose_secret().contains('\n'));
+                let Some(password) = given else {
                     process.close();
                     return Err(match again {
                         true => {
@@ -174,10 +174,10 @@ impl Privilege {
             };
             let Some(piece) = piece else { break };
             last = piece.len();
-            held.extend_from_slice(&piece);
-            // A mark is never in what has been looked through, but for its beginning.
+            // What has been looked through has no mark in it, but for its beginning.
             let over = held.len().saturating_sub(MAX_HELD);
             held.drain(..over);
+            held.extend_from_slice(&piece);
         }
         let said = words(&held);
         Err(match process.ended().await {

@@ -263,9 +263,10 @@ impl Ask for Watcher {
                 self.has_password(machine)
             }
             // A check trusts nothing and changes nothing: it says that there is something to decide.
-            // Nothing is run as anybody else.
-            Question::Privilege { .. } => false,
-            Question::FirstContact(_) | Question::NewPassword { .. } | Question::Signature { .. } => false,
+            Question::FirstContact(_)
+            | Question::NewPassword { .. }
+            | Question::Signature { .. }
+            | Question::Privilege { .. } => false,
         };
         match may {
             true => self.ask.ask(question),

@@ -1,9 +1,10 @@
 //! Where a file is, as it is typed: `PATH` here, `MACHINE:PATH` there, `-` for a stream.
 
-use lantern_book::Protocol;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
+
+use lantern_book::Protocol;
 
 /// Where a file is.
 #[derive(Debug, Clone, PartialEq, Eq)]

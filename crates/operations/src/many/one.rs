@@ -91,6 +91,13 @@ async fn run(
     target: &Target,
     mut take: impl FnMut(Stream, &[u8]),
 ) -> Ending {
+    // Before anything runs as somebody else than was said.
+    let acts_as = context.acts_as.as_deref().or(target.acts_as.as_deref());
+    if acts_as.is_some()
+        && let Err(error) = remote.trunk_for(ACTING)
+    {
+        return Ending::NotReached(error.into());
+    }
     if let (Work::Script(script), None) = (&*context.work, remote.trunk()) {
         return tokio::select! {
             ending = power_shell::run(remote, target, script, &mut take) => ending,
@@ -101,13 +108,6 @@ async fn run(
         Work::Command(words) => (words.clone(), Bytes::new()),
         Work::Script(script) => (CommandWords::line(script.reader().to_owned()), script.text.clone()),
     };
-    // Before anything is sent that only a shell of POSIX would understand.
-    let acts_as = context.acts_as.as_deref().or(target.acts_as.as_deref());
-    if acts_as.is_some()
-        && let Err(error) = remote.trunk_for(ACTING)
-    {
-        return Ending::NotReached(error.into());
-    }
     let privilege = acts_as.map(Privilege::of);
     let words = privilege.as_ref().map_or(words.clone(), |privilege| privilege.around(&words));
     let program = Program {

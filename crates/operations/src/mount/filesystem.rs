@@ -24,6 +24,7 @@ use super::trouble::Trouble;
 
 /// Bytes that the kernel writes, and reads ahead, at most at once.
 const LARGEST: u32 = 1024 * 1024;
+
 /// What is in a folder, as it was when it was opened.
 type Snapshot = Arc<Vec<(Vec<u8>, Attributes)>>;
 
@@ -303,9 +304,9 @@ impl Filesystem for RemoteFilesystem {
         });
     }
 
-    fn readdir(&self, _: &Request, ino: INodeNo, handle: FileHandle, offset: u64, mut reply: ReplyDirectory) {
+    fn readdir(&self, _: &Request, _: INodeNo, handle: FileHandle, offset: u64, mut reply: ReplyDirectory) {
         let Some(names) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
-        for (at, (name, attributes)) in self.behind(&names, ino.0, offset) {
+        for (at, (name, attributes)) in self.behind(&names, offset) {
             // Numbers in listings are for those who look at them; files are told by looking them up.
             let number = INodeNo(u64::MAX - at);
             if reply.add(number, at + 1, kind(attributes.kind()), OsStr::from_bytes(&name)) {
@@ -325,7 +326,7 @@ impl Filesystem for RemoteFilesystem {
     ) {
         let Some(names) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
         let lasts = self.tree.lasts();
-        for (at, (name, attributes)) in self.behind(&names, ino.0, offset) {
+        for (at, (name, attributes)) in self.behind(&names, offset) {
             let is_step = matches!(&name[..], b"." | b"..");
             // Each that is told counts as looked up; the steps are not.
             let number = if is_step { u64::MAX - at } else { self.tree.told(ino.0, &name, attributes) };
@@ -378,12 +379,13 @@ impl RemoteFilesystem {
     fn behind<'a>(
         &self,
         names: &'a [(Vec<u8>, Attributes)],
-        _folder: u64,
         offset: u64,
     ) -> impl Iterator<Item = (u64, (Vec<u8>, Attributes))> + use<'a> {
         let step = |name: &[u8]| (name.to_vec(), Attributes::with_mode(FileKind::Folder.mode_bits() | 0o755));
-        let steps = [step(b"."), step(b"..")].into_iter();
-        let skip = usize::try_from(offset).unwrap_or(usize::MAX);
-        (0..).zip(steps.chain(names.iter().cloned())).skip(skip)
+        let steps = [step(b"."), step(b"..")];
+        let begun = usize::try_from(offset).unwrap_or(usize::MAX);
+        // Without a look at what was told before: a folder has many pages.
+        let rest = names.get(begun.saturating_sub(steps.len())..).unwrap_or_default();
+        (offset..).zip(steps.into_iter().skip(begun).chain(rest.iter().cloned()))
     }
 }

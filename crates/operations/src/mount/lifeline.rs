@@ -6,9 +6,9 @@ use std::time::{Duration, Instant};
 use lantern_link::{Files, FilesError};
 use tokio::sync::Mutex;
 
-/// Makes a conversation; its error is why there is none.
+/// Makes a conversation; its error is why there is none, and whether another try would come to the same: accounts lock.
 pub type Again =
-    Box<dyn Fn() -> Pin<Box<dyn Future<Output = Result<Files, FilesError>> + Send>> + Send + Sync>;
+    Box<dyn Fn() -> Pin<Box<dyn Future<Output = Result<Files, (FilesError, bool)>> + Send>> + Send + Sync>;
 
 /// How long whoever asks for something waits for a machine that is gone.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -25,6 +25,8 @@ struct State {
     files: Files,
     /// When nobody could make it anew, and why: whoever asks within a moment hears the same.
     failed: Option<(Instant, FilesError)>,
+    /// Why nobody tries it any more.
+    is_final: bool,
 }
 
 impl std::fmt::Debug for Lifeline {
@@ -36,7 +38,7 @@ impl std::fmt::Debug for Lifeline {
 impl Lifeline {
     /// This conversation, and how another is made.
     pub fn new(files: Files, again: Again) -> Self {
-        Self { state: Mutex::new(State { files, failed: None }), again }
+        Self { state: Mutex::new(State { files, failed: None, is_final: false }), again }
     }
 
     /// The conversation. Where it was lost, it is made anew, which may take a while.
@@ -49,7 +51,7 @@ impl Lifeline {
             return Ok(state.files.clone());
         }
         if let Some((since, error)) = &state.failed
-            && since.elapsed() < PAUSE
+            && (state.is_final || since.elapsed() < PAUSE)
         {
             return Err(error.clone());
         }
@@ -61,7 +63,8 @@ impl Lifeline {
                     state.failed = None;
                     return Ok(files);
                 }
-                Err(error) if since.elapsed() > PATIENCE => {
+                Err((error, is_final)) if is_final || since.elapsed() > PATIENCE => {
+                    state.is_final = is_final;
                     state.failed = Some((Instant::now(), error.clone()));
                     return Err(error);
                 }
