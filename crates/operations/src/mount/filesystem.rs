@@ -25,8 +25,8 @@ use super::trouble::Trouble;
 /// Bytes that the kernel writes, and reads ahead, at most at once.
 const LARGEST: u32 = 1024 * 1024;
 
-/// What is in a folder, as it was when it was opened.
-type Snapshot = Arc<Vec<(Vec<u8>, Attributes)>>;
+/// What is in a folder, as it was when it was opened, and that moment.
+type Snapshot = Arc<(u64, Vec<(Vec<u8>, Attributes)>)>;
 
 /// Answers the kernel.
 pub(super) struct RemoteFilesystem {
@@ -293,20 +293,22 @@ impl Filesystem for RemoteFilesystem {
 
     fn opendir(&self, _: &Request, ino: INodeNo, _: KernelFlags, reply: ReplyOpen) {
         let (folders, handle) = (self.folders.clone(), self.next.fetch_add(1, Ordering::Relaxed));
-        self.answer(async move |tree| match tree.list(ino.0).await {
-            Ok(listing) => {
-                let mut names: Vec<_> = listing.iter().map(|(name, known)| (name.clone(), *known)).collect();
-                names.sort_unstable_by(|one, other| one.0.cmp(&other.0));
-                folders.lock().unwrap_or_else(PoisonError::into_inner).insert(handle, Arc::new(names));
-                reply.opened(FileHandle(handle), FopenFlags::empty());
-            }
-            Err(trouble) => reply.error(trouble.number()),
+        self.answer(async move |tree| {
+            let moment = tree.moment();
+            let listing = match tree.list(ino.0).await {
+                Ok(listing) => listing,
+                Err(trouble) => return reply.error(trouble.number()),
+            };
+            let mut names: Vec<_> = listing.iter().map(|(name, known)| (name.clone(), *known)).collect();
+            names.sort_unstable_by(|one, other| one.0.cmp(&other.0));
+            folders.lock().unwrap_or_else(PoisonError::into_inner).insert(handle, Arc::new((moment, names)));
+            reply.opened(FileHandle(handle), FopenFlags::empty());
         });
     }
 
     fn readdir(&self, _: &Request, _: INodeNo, handle: FileHandle, offset: u64, mut reply: ReplyDirectory) {
-        let Some(names) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
-        for (at, (name, attributes)) in self.behind(&names, offset) {
+        let Some(snapshot) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
+        for (at, (name, attributes)) in self.behind(&snapshot.1, offset) {
             // Numbers in listings are for those who look at them; files are told by looking them up.
             let number = INodeNo(u64::MAX - at);
             if reply.add(number, at + 1, kind(attributes.kind()), OsStr::from_bytes(&name)) {
@@ -324,12 +326,15 @@ impl Filesystem for RemoteFilesystem {
         offset: u64,
         mut reply: ReplyDirectoryPlus,
     ) {
-        let Some(names) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
-        let lasts = self.tree.lasts();
-        for (at, (name, attributes)) in self.behind(&names, offset) {
+        let Some(snapshot) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
+        let moment = snapshot.0;
+        // Where something was changed since the folder was opened, what is told is to be asked for again.
+        let lasts = if moment == self.tree.moment() { self.tree.lasts() } else { Duration::ZERO };
+        for (at, (name, attributes)) in self.behind(&snapshot.1, offset) {
             let is_step = matches!(&name[..], b"." | b"..");
             // Each that is told counts as looked up; the steps are not.
-            let number = if is_step { u64::MAX - at } else { self.tree.told(ino.0, &name, attributes) };
+            let number =
+                if is_step { u64::MAX - at } else { self.tree.told(ino.0, &name, attributes, moment) };
             let known = attr(number, &attributes, self.owner);
             let name = OsStr::from_bytes(&name);
             if reply.add(INodeNo(number), at + 1, name, &lasts, &known, Generation(0)) {

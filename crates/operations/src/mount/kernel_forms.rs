@@ -14,7 +14,7 @@ pub(super) fn name(name: &OsStr) -> Vec<u8> {
     name.as_bytes().to_vec()
 }
 
-pub(super) fn time(seconds: u32) -> SystemTime {
+fn time(seconds: u32) -> SystemTime {
     UNIX_EPOCH + Duration::from_secs(seconds.into())
 }
 

@@ -28,6 +28,8 @@ pub(super) struct Known {
     /// Folders with so many names that those are asked for when somebody lists them, and no sooner.
     large: HashSet<u64>,
     names: usize,
+    /// How often anything was forgotten because it changed.
+    changes: u64,
 }
 
 impl Known {
@@ -39,7 +41,13 @@ impl Known {
             looked: HashMap::new(),
             large: HashSet::new(),
             names: 0,
+            changes: 0,
         }
+    }
+
+    /// To be said again when something is learned that is asked for now: what was changed meanwhile may not be in the answer.
+    pub(super) fn moment(&self) -> u64 {
+        self.changes
     }
 
     fn is_fresh(&self, since: Instant, now: Instant) -> bool {
@@ -51,7 +59,10 @@ impl Known {
         self.is_fresh(*since, now).then_some(*attributes)
     }
 
-    pub(super) fn learn(&mut self, number: u64, attributes: Attributes, now: Instant) {
+    pub(super) fn learn(&mut self, number: u64, attributes: Attributes, (now, moment): (Instant, u64)) {
+        if moment != self.changes {
+            return;
+        }
         if self.files.len() >= MOST {
             self.files.clear();
         }
@@ -63,7 +74,10 @@ impl Known {
         self.is_fresh(*since, now).then(|| listing.clone())
     }
 
-    pub(super) fn learn_folder(&mut self, number: u64, listing: Listing, now: Instant) {
+    pub(super) fn learn_folder(&mut self, number: u64, listing: Listing, (now, moment): (Instant, u64)) {
+        if moment != self.changes {
+            return;
+        }
         if self.names + listing.len() > MOST {
             self.folders.clear();
             self.names = 0;
@@ -97,11 +111,13 @@ impl Known {
 
     /// A file is not what it was.
     pub(super) fn forget(&mut self, number: u64) {
+        self.changes += 1;
         self.files.remove(&number);
     }
 
     /// Neither are the names in a folder.
     pub(super) fn forget_folder(&mut self, number: u64) {
+        self.changes += 1;
         self.files.remove(&number);
         if let Some((before, _)) = self.folders.remove(&number) {
             self.names -= before.len();
@@ -118,20 +134,23 @@ mod tests {
     fn what_is_known_counts_for_its_time_and_no_longer() {
         let (mut known, start) = (Known::new(Duration::from_secs(2)), Instant::now());
         let later = |millis| start + Duration::from_millis(millis);
-        known.learn(7, Attributes::with_mode(0o644), start);
+        known.learn(7, Attributes::with_mode(0o644), (start, 0));
         assert_eq!(known.file(7, later(1999)), Some(Attributes::with_mode(0o644)));
         assert_eq!(known.file(7, later(2000)), None);
-        known.learn_folder(8, Arc::new(HashMap::from([(b"x".to_vec(), Attributes::default())])), start);
+        known.learn_folder(8, Arc::new(HashMap::from([(b"x".to_vec(), Attributes::default())])), (start, 0));
         assert!(known.folder(8, later(10)).unwrap().contains_key(&b"x"[..]));
         known.forget_folder(8);
         assert!(known.folder(8, later(10)).is_none() && known.names == 0);
+        // What was asked for before a change says nothing of what is now.
+        known.learn(7, Attributes::with_mode(0o600), (start, 0));
+        assert_eq!(known.file(7, start), Some(Attributes::with_mode(0o644)));
         // Names one by one, and then all; after a while it begins anew.
         let asked: Vec<_> = (0..6).map(|_| known.wants_all(9, start)).collect();
         assert_eq!(asked, [false, false, false, false, true, true]);
         assert!(!known.wants_all(9, later(2000)));
         // One that was found to be large is not asked for all of them again.
         let many = (0..=LARGE).map(|n| (n.to_string().into_bytes(), Attributes::default())).collect();
-        known.learn_folder(9, Arc::new(many), start);
+        known.learn_folder(9, Arc::new(many), (start, known.moment()));
         assert!((0..6).all(|_| !known.wants_all(9, later(5000))));
     }
 
@@ -139,14 +158,14 @@ mod tests {
     fn nothing_grows_without_end() {
         let (mut known, now) = (Known::new(Duration::from_secs(9)), Instant::now());
         for number in 0..2 * MOST as u64 {
-            known.learn(number, Attributes::default(), now);
+            known.learn(number, Attributes::default(), (now, 0));
         }
         assert!(known.files.len() <= MOST);
         let listing: HashMap<_, _> =
             (0..1000_u32).map(|n| (n.to_be_bytes().to_vec(), Attributes::default())).collect();
         let listing = Arc::new(listing);
         for number in 0..1000 {
-            known.learn_folder(number, listing.clone(), now);
+            known.learn_folder(number, listing.clone(), (now, 0));
         }
         assert!(known.names <= MOST && known.folders.len() <= MOST / 1000);
     }

@@ -13,7 +13,7 @@ impl RemoteTree {
     /// The machine's refusal.
     pub async fn change(&self, number: u64, attributes: Attributes) -> Done<Attributes> {
         self.may_write()?;
-        self.settle(number).await?;
+        self.settle(number).await;
         if attributes != Attributes::default() {
             match self.path(number) {
                 Ok(path) => self.line.files().await?.change(&path, attributes, false).await?,
@@ -30,8 +30,9 @@ impl RemoteTree {
 
     async fn new_one(&self, parent: u64, name: &[u8], path: &[u8]) -> Done<(u64, Attributes)> {
         self.changed(parent);
+        let moment = self.known().moment();
         let attributes = asking!(self, files => files.look_at_link(path))?;
-        Ok(self.tell(parent, name, attributes))
+        Ok(self.tell(parent, name, attributes, moment))
     }
 
     /// Makes a folder.
@@ -104,7 +105,7 @@ impl RemoteTree {
         let (old, new) = (self.path_in(from.0, from.1)?, self.path_in(to.0, to.1)?);
         let number = self.nodes().find(from.0, from.1);
         if let Some(number) = number {
-            self.settle(number).await?;
+            self.settle(number).await;
         }
         let files = self.line.files().await?;
         if may_replace && files.has(Extension::PosixRename) {

@@ -41,12 +41,13 @@ impl RemoteTree {
         if flags.write || flags.truncate {
             self.may_write()?;
         }
-        self.settle(number).await?;
+        self.settle(number).await;
         let path = self.path(number)?;
         let file = asking!(self, files => files.open_anywhere(&path, flags, None))?;
         // What it is now, and not what was known of it.
+        let moment = self.known().moment();
         let attributes = file.look().await?;
-        self.known().learn(number, attributes, Instant::now());
+        self.known().learn(number, attributes, (Instant::now(), moment));
         let has_size = attributes.size.is_some_and(|size| size > 0) || flags.write;
         Ok((self.hold(OpenFile::new(number, flags, file, self.room.clone()))?, has_size))
     }
@@ -68,9 +69,10 @@ impl RemoteTree {
         let made = files.open_anywhere(&path, flags, Some(permissions & 0o7777)).await;
         let number = if flags.exclusive { Errno::EEXIST } else { Errno::EIO };
         let file = self.explained(made, &files, &path, number).await?;
-        let attributes = file.look().await?;
         self.changed(parent);
-        let (number, attributes) = self.tell(parent, name, attributes);
+        let moment = self.known().moment();
+        let attributes = file.look().await?;
+        let (number, attributes) = self.tell(parent, name, attributes, moment);
         let handle = self.hold(OpenFile::new(number, flags, file, self.room.clone()))?;
         Ok((number, attributes, handle))
     }

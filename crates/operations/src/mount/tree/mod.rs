@@ -113,7 +113,7 @@ impl RemoteTree {
     /// # Errors
     /// There is nothing by that name; the machine's refusal.
     pub async fn find(&self, parent: u64, name: &[u8]) -> Done<(u64, Attributes)> {
-        let now = Instant::now();
+        let (now, moment) = (Instant::now(), self.known().moment());
         let known = self.known().folder(parent, now);
         let number = self.nodes().find(parent, name);
         let own = number.and_then(|number| self.known().file(number, now));
@@ -132,19 +132,19 @@ impl RemoteTree {
                 }
             }
         };
-        Ok(self.tell(parent, name, attributes))
+        Ok(self.tell(parent, name, attributes, moment))
     }
 
-    fn tell(&self, parent: u64, name: &[u8], attributes: Attributes) -> (u64, Attributes) {
+    /// Tells the kernel of a file; what is known of it was asked for at that moment.
+    fn tell(&self, parent: u64, name: &[u8], attributes: Attributes, moment: u64) -> (u64, Attributes) {
         let number = self.nodes().tell(parent, name);
-        self.known().learn(number, attributes, Instant::now());
+        self.known().learn(number, attributes, (Instant::now(), moment));
         (number, attributes)
     }
 
     /// The kernel has forgotten a file so many times.
     pub fn forget(&self, number: u64, times: u64) {
         self.nodes().forget(number, times);
-        self.known().forget(number);
     }
 
     /// What is known of a file.
@@ -153,7 +153,8 @@ impl RemoteTree {
     /// It is gone; the machine's refusal.
     pub async fn look(&self, number: u64) -> Done<Attributes> {
         // What is being written counts.
-        self.settle(number).await?;
+        self.settle(number).await;
+        let moment = self.known().moment();
         if let Some(attributes) = self.known().file(number, Instant::now()) {
             return Ok(attributes);
         }
@@ -165,19 +166,18 @@ impl RemoteTree {
                 None => return Err(trouble),
             },
         };
-        self.known().learn(number, attributes, Instant::now());
+        self.known().learn(number, attributes, (Instant::now(), moment));
         Ok(attributes)
     }
 
     /// Waits until what was written to a file is there.
-    async fn settle(&self, number: u64) -> Done<()> {
+    async fn settle(&self, number: u64) {
         let all: Vec<_> = self.open().files.values().filter(|open| open.node == number).cloned().collect();
         for open in all {
             if open.flags.write {
                 open.wait().await;
             }
         }
-        Ok(())
     }
 
     fn open(&self) -> MutexGuard<'_, Open> {
@@ -198,7 +198,7 @@ impl RemoteTree {
     /// # Errors
     /// The machine's refusal.
     pub async fn list(&self, number: u64) -> Done<Listing> {
-        let now = Instant::now();
+        let (now, moment) = (Instant::now(), self.known().moment());
         if let Some(listing) = self.known().folder(number, now) {
             return Ok(listing);
         }
@@ -215,13 +215,18 @@ impl RemoteTree {
             }
         }
         let listing = Arc::new(listing);
-        self.known().learn_folder(number, listing.clone(), now);
+        self.known().learn_folder(number, listing.clone(), (now, moment));
         Ok(listing)
     }
 
+    /// A moment, by which it shows whether anything was changed since.
+    pub(super) fn moment(&self) -> u64 {
+        self.known().moment()
+    }
+
     /// What stands in a folder, each told to the kernel.
-    pub(super) fn told(&self, parent: u64, name: &[u8], attributes: Attributes) -> u64 {
-        self.tell(parent, name, attributes).0
+    pub(super) fn told(&self, parent: u64, name: &[u8], attributes: Attributes, moment: u64) -> u64 {
+        self.tell(parent, name, attributes, moment).0
     }
 
     /// The folder that a folder is in.
