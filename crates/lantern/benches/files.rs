@@ -4,16 +4,18 @@
 #![allow(clippy::unwrap_used, clippy::print_stdout, clippy::panic, clippy::expect_used)]
 
 mod support;
+#[path = "support/traffic.rs"]
+mod traffic;
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
 use lantern_link::Remote;
 use lantern_operations::copy::{CopyOptions, Destination, Stop, carry_out, plan, roots};
 use lantern_operations::files::{Machine, Side};
 use lantern_ssh::sftp::{Attributes, OpenFlags};
 use support::{Scene, cpu, floor_receive, floor_send, median, on_this_thread};
+use traffic::{read, write};
 
 const BYTES: usize = 1_000_000_000;
 const ROUNDS: usize = 3;
@@ -28,29 +30,6 @@ fn main() {
 
 async fn machine(scene: &Scene) -> Machine {
     Machine::of(Remote::from(scene.connect().await)).await.unwrap()
-}
-
-async fn write(machine: &Machine, path: &[u8], bytes: usize) {
-    let piece = Bytes::from(vec![7; 256 * 1024]);
-    let flags = OpenFlags { create: true, ..OpenFlags::WRITE };
-    let mut writer = machine.files.write(path, flags, None).await.unwrap();
-    let mut at = 0;
-    while at < bytes {
-        let piece = piece.slice(..piece.len().min(bytes - at));
-        let len = piece.len();
-        writer.write(at as u64, piece).await.unwrap();
-        at += len;
-    }
-    writer.finish(Attributes::default(), false).await.unwrap();
-}
-
-async fn read(machine: &Machine, path: &[u8]) -> usize {
-    let mut reader = machine.files.read(path, 0).await.unwrap();
-    let mut read = 0;
-    while let Some((_, pieces)) = reader.next().await.unwrap() {
-        read += pieces.iter().map(Bytes::len).sum::<usize>();
-    }
-    read
 }
 
 fn large() {

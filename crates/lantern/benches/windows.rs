@@ -3,27 +3,23 @@
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, clippy::panic, clippy::expect_used)]
 
+#[path = "support/windows_floor.rs"]
+mod floor;
 #[path = "support/windows.rs"]
 mod machines;
 mod support;
 
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
-use aws_lc_rs::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
-use base64ct::{Base64, Encoding};
 use bytes::Bytes;
+use floor::floor_of_output;
 use lantern_harbour::LatencyLink;
 use lantern_link::{CommandWords, ProcessEnd, Program, Remote, Runs};
 use lantern_ssh::Stream;
 use machines::{Keeper, ONE_WAY, Windows, round_trip};
-use quick_xml::events::Event;
 use support::{cpu, median, on_this_thread};
 
 const OUTPUT: usize = 100_000_000;
-/// What a machine of today answers with, in base64: of half an envelope of 500 KiB.
-const PIECE: usize = 256_000;
-/// A record of TLS.
-const RECORD: usize = 16 * 1024;
 const MACHINES: usize = 200;
 
 fn program(words: &[&str]) -> Program {
@@ -83,7 +79,7 @@ fn output(windows: &Windows) -> f64 {
         remote.close().await;
         spent
     });
-    let floor = floor();
+    let floor = floor_of_output(OUTPUT);
     let ratio = spent.as_secs_f64() / floor.as_secs_f64();
     println!(
         "output over TLS, 100 MB: {:.0} ms CPU, floor {:.0} ms, ratio {ratio:.2}",
@@ -91,46 +87,6 @@ fn output(windows: &Windows) -> f64 {
         floor.as_secs_f64() * 1e3
     );
     ratio
-}
-
-fn floor() -> Duration {
-    let key = || LessSafeKey::new(UnboundKey::new(&AES_256_GCM, &[7; 32]).unwrap());
-    let nonce = || Nonce::assume_unique_for_key([1; 12]);
-    let data = Base64::encode_string(&vec![5; PIECE]);
-    let envelope = format!(
-        "<s:Envelope xmlns:s='urn:s'><s:Body><s:Stream Name='stdout'>{data}</s:Stream></s:Body></s:Envelope>"
-    );
-    let sealed: Vec<Vec<u8>> = envelope
-        .as_bytes()
-        .chunks(RECORD)
-        .map(|record| {
-            let mut record = record.to_vec();
-            key().seal_in_place_append_tag(nonce(), Aad::empty(), &mut record).unwrap();
-            record
-        })
-        .collect();
-    let key = key();
-    let start = cpu();
-    let mut decoded = 0;
-    while decoded < OUTPUT {
-        let mut text = Vec::with_capacity(envelope.len());
-        for record in &sealed {
-            let at = text.len();
-            text.extend_from_slice(record);
-            let opened = key.open_in_place(nonce(), Aad::empty(), &mut text[at..]).unwrap().len();
-            text.truncate(at + opened);
-        }
-        let text = std::str::from_utf8(&text).unwrap();
-        let mut reader = quick_xml::NsReader::from_str(text);
-        loop {
-            match reader.read_resolved_event().unwrap().1 {
-                Event::Text(text) => decoded += Base64::decode_vec(&text.xml10_content()).unwrap().len(),
-                Event::Eof => break,
-                _ => {}
-            }
-        }
-    }
-    cpu() - start
 }
 
 /// The most memory that the program itself holds while a machine floods it.
