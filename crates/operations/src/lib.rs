@@ -60,6 +60,7 @@ mod windows;
 mod winrm_settings;
 mod withdraw;
 
+pub use at_once::{Turn, in_order};
 pub use counted::counted;
 pub use error::OperationError;
 pub use forward::AgentForward;

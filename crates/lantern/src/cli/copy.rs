@@ -9,7 +9,7 @@ use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
 
 /// Arguments of `copy`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern copy chart.svg lamp-01:/srv/charts/        into that folder, which is made if need be
   lantern copy lamp-01:/var/log/lamp.log .           from there to here

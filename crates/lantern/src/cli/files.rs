@@ -5,6 +5,7 @@ use std::ffi::OsString;
 use clap::{Args, Subcommand, ValueEnum};
 
 use crate::cli::acting::ActingArgs;
+use crate::cli::at_once::AtOnceArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::copy::permissions;
 use crate::cli::machine::selection::ExceptArgs;
@@ -38,7 +39,7 @@ pub(crate) enum Sort {
 }
 
 /// What all of them have.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub(crate) struct WhereArgs {
     /// Files: MACHINE:PATH, or ssh://USER@ADDRESS:PORT/PATH; patterns mean files there
     #[arg(required = true, value_name = "MACHINE:PATH", add = crate::cli::completing::places())]
@@ -46,13 +47,15 @@ pub(crate) struct WhereArgs {
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
     #[command(flatten)]
+    pub(crate) at_once: AtOnceArgs,
+    #[command(flatten)]
     pub(crate) acting: ActingArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }
 
 /// Arguments of `files list`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern files list lamp-01:                     the home of the user there
   lantern files list lamp-01:/var/log --sort time
@@ -80,7 +83,7 @@ pub(crate) struct ListArgs {
 }
 
 /// Arguments of `files show`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern files show lamp-01:/etc/lamp/lamp.conf
   lantern files show lamp-01:/var/log/lamp.log | grep fog
@@ -97,7 +100,7 @@ pub(crate) struct ShowArgs {
 }
 
 /// Arguments of `files make-folder`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern files make-folder lamp-01:/srv/charts
   lantern files make-folder lamp-01:/srv/charts/2026/old --above
@@ -114,7 +117,7 @@ pub(crate) struct MakeFolderArgs {
 }
 
 /// Arguments of `files move`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern files move lamp-01:/srv/chart.svg /srv/old/        into that folder
   lantern files move lamp-01:/srv/a.svg /srv/b.svg --replace
@@ -140,7 +143,7 @@ pub(crate) struct MoveArgs {
 }
 
 /// Arguments of `files remove`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern files remove lamp-01:/srv/chart.svg
   lantern files remove 'lamp-01:/srv/*.tmp' --plan
@@ -162,7 +165,7 @@ pub(crate) struct RemoveArgs {
 }
 
 /// Arguments of `files change`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(group = clap::ArgGroup::new("what").required(true).multiple(true).args(["permissions", "owner", "time"]))]
 #[command(after_help = "Examples:
   lantern files change lamp-01:/srv/chart.svg --permissions 640

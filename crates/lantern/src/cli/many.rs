@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, ValueEnum};
 
+use crate::cli::at_once::AtOnceArgs;
 use crate::cli::machine::selection::ExceptArgs;
 
 /// Under which they stand in the help.
@@ -24,9 +25,8 @@ pub(crate) enum Again {
 pub(crate) struct ManyArgs {
     #[command(flatten)]
     pub(crate) but: ExceptArgs,
-    /// Machines at once [default: by the processors and open files of this computer]
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4096))]
-    pub(crate) at_once: Option<u16>,
+    #[command(flatten)]
+    pub(crate) at_once: AtOnceArgs,
     /// Run it on so many first, show what came of it, and ask before the rest
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     pub(crate) first: Option<u32>,
@@ -53,7 +53,7 @@ pub(crate) struct ManyArgs {
 impl ManyArgs {
     /// An option that makes sense for many machines alone, where one was said.
     pub(crate) fn is_some(&self) -> bool {
-        self.at_once.is_some()
+        self.at_once.at_once.is_some()
             || self.first.is_some()
             || self.stop_after.is_some()
             || self.to.is_some()

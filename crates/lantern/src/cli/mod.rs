@@ -1,6 +1,7 @@
 //! The command line as data: what can be typed, with its help.
 
 pub(crate) mod acting;
+pub(crate) mod at_once;
 pub(crate) mod certificate;
 pub(crate) mod check;
 pub(crate) mod completing;

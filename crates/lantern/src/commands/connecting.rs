@@ -81,7 +81,7 @@ pub(crate) async fn forget_if_refused(
     }
 }
 
-/// Carries out something that asks and connects. Ctrl-C ends it, at the keyboard's question or as a signal.
+/// Carries out something that asks and connects. Ctrl-C ends it, at the keyboard's question or as a signal; of many at once, whoever drives them looks to that.
 ///
 /// # Errors
 /// It was interrupted.
@@ -91,6 +91,9 @@ pub(crate) async fn attend<T, E>(
     operation: impl Future<Output = Result<T, E>>,
 ) -> Result<Result<T, E>, Failure> {
     ask.is_for(target);
+    if ask.is_of_many() {
+        return Ok(operation.await);
+    }
     let mut interrupts = watch(SignalKind::interrupt())?;
     let outcome = tokio::select! {
         outcome = operation => Some(outcome),

@@ -1,32 +1,78 @@
-//! Who answers when many machines are reached at once.
+//! What commands for many machines have in common: who answers, how many at once, and how they end.
 
-use std::future::ready;
 use std::sync::Arc;
 
-use lantern_link::{Answer, Answering, Ask, Question};
+use lantern_link::{Answering, Ask, Question};
+use lantern_operations::many::Halt;
+use tokio::signal::unix::SignalKind;
 
+use super::watch;
+use crate::cli::at_once::AtOnceArgs;
+use crate::screen::failure::Failure;
+use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
+
+/// Machines at once for each processor: most of the time they are waited for.
+const FOR_EACH_PROCESSOR: usize = 24;
+/// Most machines at once, where nothing is said.
+const MOST_AT_ONCE: usize = 256;
+/// Files that one machine may have open here: its connection, its outputs, and what a look at keys and trust opens for a moment.
+const FILES_OF_ONE: usize = 6;
+/// Files that are open besides.
+const OTHER_FILES: usize = 64;
+
+/// How many machines at once: as was said, or as this computer can.
+pub(super) fn at_once(args: AtOnceArgs) -> usize {
+    if let Some(said) = args.at_once {
+        return usize::from(said);
+    }
+    let processors = std::thread::available_parallelism().map_or(1, usize::from);
+    let files = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
+    let files = usize::try_from(files).unwrap_or(usize::MAX).saturating_sub(OTHER_FILES) / FILES_OF_ONE;
+    (processors * FOR_EACH_PROCESSOR).min(files).clamp(1, MOST_AT_ONCE)
+}
 
 /// Nobody is asked for many machines. A password that was handed over is for those that nothing else opens; where keys do, it is not at hand.
 #[derive(Clone)]
 pub(super) struct ForMany(Arc<TerminalAsk>);
 
 impl ForMany {
-    /// Who knows what this one was told.
-    pub(super) fn of(ask: &TerminalAsk) -> Self {
-        let ask = ask.unattended();
-        ask.remember();
-        Self(Arc::new(ask))
+    /// Who knows what this one was told, for these machines.
+    pub(super) fn of(ask: &TerminalAsk, machines: &[String]) -> Self {
+        Self(Arc::new(ask.for_many(machines)))
     }
 }
 
 impl Ask for ForMany {
     fn ask(&self, question: Question) -> Answering {
-        match question {
-            Question::Password { .. } | Question::Passphrase { .. } | Question::Privilege { .. } => {
-                self.0.ask(question)
-            }
-            _ => Box::pin(ready(Answer::NoOne)),
+        self.0.ask(question)
+    }
+}
+
+/// The first Ctrl-C begins no more machines, the second ends those that run.
+///
+/// # Errors
+/// Signals cannot be watched; what the run says.
+pub(super) async fn interruptible<T, E: Into<Failure>>(
+    run: impl Future<Output = Result<T, E>>,
+    halt: &Halt,
+) -> Result<T, Failure> {
+    let mut interrupts = watch(SignalKind::interrupt())?;
+    let mut terminations = watch(SignalKind::terminate())?;
+    let mut hangups = watch(SignalKind::hangup())?;
+    let mut run = std::pin::pin!(run);
+    loop {
+        tokio::select! {
+            outcome = &mut run => return outcome.map_err(Into::into),
+            _ = interrupts.recv() => match halt.is_wanted() {
+                false => {
+                    halt.begin_no_more();
+                    output::say("No more machines are begun; once more ends those that run.");
+                }
+                true => halt.end_all(),
+            },
+            _ = terminations.recv() => halt.end_all(),
+            _ = hangups.recv() => halt.end_all(),
         }
     }
 }

@@ -24,6 +24,7 @@ pub(crate) mod manual;
 mod many;
 mod mending;
 mod mount;
+mod pasted_errand;
 mod pick;
 mod places;
 mod power_shell;

@@ -12,6 +12,7 @@ use crate::cli::machine::selection::ExceptArgs;
 use crate::cli::one_off::OneOffArgs;
 use crate::commands::connecting::{attend, connect};
 use crate::commands::errand::Errand;
+use crate::commands::sharing::sharing_gateways;
 use crate::screen::copy::shown;
 use crate::screen::failure::{Failure, code};
 use crate::terminal::ask::TerminalAsk;
@@ -40,13 +41,16 @@ pub(super) fn machines(
     but: &ExceptArgs,
     connect: &ConnectArgs,
 ) -> Result<(Vec<Errand>, bool), Failure> {
-    let of_one = |name: &str| Errand::of(home, Some(name), &OneOffArgs::default(), connect);
     let is_selection = !word.contains("://") && (word.starts_with('@') || word.contains(['*', '?', ',']));
     if !is_selection {
-        return Ok((vec![of_one(word)?], false));
+        return Ok((vec![Errand::of(home, Some(word), &OneOffArgs::default(), connect)?], false));
     }
-    let names = select(&MachineBook::load(home)?, &[word.to_owned()], &but.except)?;
-    Ok((names.iter().map(|name| of_one(name)).collect::<Result<_, _>>()?, true))
+    let book = MachineBook::load(home)?;
+    let names = select(&book, &[word.to_owned()], &but.except)?;
+    let mut options = connect.reach(home);
+    options.shares = Some(sharing_gateways(home, connect));
+    let errands = names.iter().map(|name| Errand::one_of(home, &book, name, &options));
+    Ok((errands.collect::<Result<_, _>>()?, true))
 }
 
 /// A path on a machine, and the way to that.

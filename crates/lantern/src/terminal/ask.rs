@@ -2,27 +2,19 @@
 
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use lantern_book::Verified;
-use lantern_keeper::unforeseen;
 use lantern_keys::SecretString;
-use lantern_link::{Answer, Answering, Ask, FirstContact, Note, Question};
+use lantern_link::{Answer, Answering, Ask, Note, Question};
 use lantern_operations::Target;
-use lantern_ssh::Prompts;
 use tracing::debug;
 
 use crate::screen::certificate;
-use crate::screen::fit::{Fit, fit};
+use crate::screen::fit::fit;
 use crate::screen::login_advice::some;
 use crate::screen::mark::Mark;
 use crate::screen::output;
-use crate::terminal::aside::{aside, theirs};
-use crate::terminal::first_contact::{Heard, heard, introduce};
-use crate::terminal::known_answers::Known;
-use crate::terminal::prompt::{Answer as Typed, Terminal};
-use crate::terminal::session_ask::READABLE;
-
-/// Most tries at the question of first contact before it counts as no.
-const MAX_TRIES: u32 = 3;
+use crate::terminal::aside::aside;
+use crate::terminal::conversation::Conversation;
+use crate::terminal::known_answers::{Known, Meant};
 
 /// Asks the person at the terminal, one question at a time; secrets given beforehand answer first, once. Clones are the same.
 #[derive(Debug, Clone)]
@@ -73,8 +65,50 @@ impl TerminalAsk {
     /// The password that was handed over is for this machine: not for the gateways on the way to it. Questions about it bear its mark.
     pub(crate) fn is_for(&self, target: &Target) {
         let mut known = self.known();
-        known.machine = Some(target.name.clone());
-        known.mark = Some(Mark::of(target));
+        if !matches!(known.meant, Meant::These(_)) {
+            known.meant = Meant::One(target.name.clone());
+            known.mark = Some(Mark::of(target));
+        }
+    }
+
+    /// Somebody who knows the same for many machines at once, and asks nobody: what was handed over is for each of them, and for none on the way to them.
+    pub(crate) fn for_many(&self, machines: &[String]) -> Self {
+        self.unattended_for(Meant::These(machines.iter().cloned().collect()))
+    }
+
+    /// The same for one of them alone, which is said by [`Self::is_for`].
+    pub(crate) fn for_one_of_many(&self) -> Self {
+        self.unattended_for(Meant::Any)
+    }
+
+    fn unattended_for(&self, meant: Meant) -> Self {
+        let known = self.known().for_many(meant);
+        Self { may_ask: false, known: Arc::new(Mutex::new(known)), turn: Arc::default() }
+    }
+
+    /// Whether this is for one or all of many.
+    pub(crate) fn is_of_many(&self) -> bool {
+        self.known().of_many
+    }
+
+    /// The password that was handed over has been tried wherever it was for.
+    pub(crate) fn forget_given_password(&self) {
+        self.known().password = None;
+    }
+
+    /// How many passphrases are known.
+    pub(crate) fn passphrases(&self) -> usize {
+        self.known().passphrases.len()
+    }
+
+    /// Whether a question found nobody to answer it.
+    pub(crate) fn lacked_an_answer(&self) -> bool {
+        self.known().lacked_an_answer
+    }
+
+    /// Whether somebody can be asked.
+    pub(crate) fn may_ask(&self) -> bool {
+        self.may_ask
     }
 
     /// Somebody who knows the answers of another, and asks nobody.
@@ -122,6 +156,7 @@ impl TerminalAsk {
             return answer;
         }
         if !self.may_ask || self.was_interrupted() {
+            self.known().lacked_an_answer = true;
             return Answer::NoOne;
         }
         if matches!(question, Question::Password { .. } | Question::Prompts { .. }) {
@@ -131,7 +166,7 @@ impl TerminalAsk {
         let known = self.known.clone();
         let mark = self.known().mark_for(&question);
         let answer = aside(move |terminal| {
-            let mut conversation = Conversation { terminal, interrupted: false, mark };
+            let mut conversation = Conversation::new(terminal, mark);
             let answer = conversation.answer(&question);
             let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
             known.interrupted |= conversation.interrupted;
@@ -139,152 +174,6 @@ impl TerminalAsk {
             answer
         });
         answer.await.unwrap_or(Answer::NoOne)
-    }
-}
-
-/// One question being asked, on a thread of its own.
-struct Conversation {
-    terminal: Terminal,
-    interrupted: bool,
-    /// In front of every question.
-    mark: Fit,
-}
-
-impl Conversation {
-    fn heard<T>(&mut self, typed: Typed<T>) -> Option<T> {
-        match typed {
-            Typed::Given(answer) => Some(answer),
-            Typed::Interrupted => {
-                self.interrupted = true;
-                None
-            }
-            Typed::Ended => None,
-        }
-    }
-
-    fn secret(&mut self, question: impl Into<Fit>) -> Option<SecretString> {
-        let typed = self.terminal.ask_secret(fit!("{}{}", self.mark, question.into()));
-        self.heard(typed)
-    }
-
-    fn line(&mut self, question: impl Into<Fit>) -> Option<String> {
-        let typed = self.terminal.ask_line(fit!("{}{}", self.mark, question.into()));
-        self.heard(typed)
-    }
-
-    fn answer(&mut self, question: &Question) -> Answer {
-        let not_it = |again: &bool, words: &'static str| if *again { words } else { "" };
-        let secret = match question {
-            Question::FirstContact(contact) => return self.first_contact(contact),
-            Question::Passphrase { key, again } => {
-                let again = not_it(again, "That did not open it. ");
-                self.secret(format!("{again}Passphrase of the key {key}: "))
-            }
-            Question::Password { user, machine, again } => {
-                let again = not_it(again, "That was not it. ");
-                self.secret(format!("{again}Password of {user} on {machine}: "))
-            }
-            Question::ProxyPassword { user, proxy, again } => {
-                let again = not_it(again, "That was not it. ");
-                self.secret(format!("{again}Password of {user} at the proxy {proxy}: "))
-            }
-            Question::Privilege { user, machine, other, again } => {
-                let again = not_it(again, "That was not it. ");
-                self.secret(format!("{again}Password of {user} on {machine}, to act as {other}: "))
-            }
-            Question::NewPassword { machine, demand, again } => {
-                if *again {
-                    output::say(format!("{machine} did not take the new password."));
-                }
-                if !demand.is_empty() {
-                    output::say(format!("{machine} says: {demand}"));
-                }
-                self.new_password()
-            }
-            Question::Prompts { machine, prompts } => {
-                return self.prompts(machine, prompts).map_or(Answer::No, Answer::Secrets);
-            }
-            Question::Signature { machine, what } => {
-                let word = unforeseen();
-                let question = fit!(
-                    "{}\r\n{} asks for {}.\nType {} and Enter to allow it this once; anything else refuses. ",
-                    Fit::literal(READABLE),
-                    machine,
-                    what,
-                    word
-                );
-                return match self.line(question) {
-                    Some(answer) if answer == word => Answer::Yes,
-                    _ => Answer::No,
-                };
-            }
-        };
-        secret.map_or(Answer::No, Answer::Secret)
-    }
-
-    fn first_contact(&mut self, contact: &FirstContact) -> Answer {
-        output::warn_block(introduce(contact));
-        for _ in 0..MAX_TRIES {
-            let question = match contact.presented.host_key() {
-                Some(_) => "Fingerprint, its last 8 characters, or `trust`: ",
-                None => "Fingerprint, thumbprint, or `trust`: ",
-            };
-            let Some(answer) = self.line(question) else {
-                return Answer::No;
-            };
-            match heard(answer.trim(), &contact.presented) {
-                Heard::Compared => {
-                    output::say("It is the same: recorded as compared.");
-                    return Answer::Trust(Verified::Pasted);
-                }
-                Heard::ComparedWeakly => {
-                    output::say("It is the same: recorded as compared by SHA-1, which is weak.");
-                    return Answer::Trust(Verified::Thumbprint);
-                }
-                Heard::Trusted => return Answer::Trust(Verified::Accepted),
-                Heard::Refused => return Answer::No,
-                Heard::AnotherKey => {
-                    output::say(format!(
-                        "That is the fingerprint of ANOTHER {}. This is not the machine you were told about.",
-                        contact.presented.noun().trim_start_matches("host "),
-                    ));
-                    return Answer::No;
-                }
-                Heard::NotItsEnd => {
-                    output::say("That is not how its fingerprint ends: do not trust it before you know why.")
-                }
-                Heard::Nothing => {
-                    output::say("Neither its fingerprint, nor the end of it, nor the word `trust` in full.");
-                }
-            }
-        }
-        Answer::No
-    }
-
-    fn new_password(&mut self) -> Option<SecretString> {
-        loop {
-            let first = self.secret("New password: ").filter(|secret| !secret.is_empty())?;
-            if self.secret("The same again: ")? == first {
-                return Some(first);
-            }
-            output::say("They differ.");
-        }
-    }
-
-    fn prompts(&mut self, machine: &str, prompts: &Prompts) -> Option<Vec<SecretString>> {
-        for text in [&prompts.name, &prompts.instruction] {
-            text.lines().filter(|line| !line.is_empty()).for_each(|line| output::say(theirs(machine, line)));
-        }
-        let mut answers = Vec::new();
-        for prompt in &prompts.prompts {
-            // Marked as the machine's words: it must not pass for a question of ours.
-            let question = Fit::stacked(prompt.text.split('\n').map(|line| theirs(machine, line)));
-            answers.push(match prompt.echo {
-                true => SecretString::new(self.line(question)?),
-                false => self.secret(question)?,
-            });
-        }
-        Some(answers)
     }
 }
 

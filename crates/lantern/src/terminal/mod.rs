@@ -4,6 +4,7 @@ mod aside;
 pub(crate) mod ask;
 pub(crate) mod clipboard;
 pub(crate) mod confirm;
+mod conversation;
 pub(crate) mod editor;
 pub(crate) mod escape;
 pub(crate) mod first_contact;

@@ -3,12 +3,13 @@
 use clap::Args;
 use lantern_keys::login_list::check_value;
 
+use crate::cli::at_once::AtOnceArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::SelectionArgs;
 use crate::cli::machine::set::PlanArgs;
 
 /// Arguments of `key install`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern key install harbour lamp-01                     by password the first time
   lantern key install harbour keeper@192.0.2.7 --use
@@ -27,6 +28,8 @@ pub(crate) struct InstallArgs {
     pub(crate) machines: SelectionArgs,
     #[command(flatten)]
     pub(crate) plan: PlanArgs,
+    #[command(flatten)]
+    pub(crate) at_once: AtOnceArgs,
     /// The key may log in from these addresses only: networks and patterns, comma-separated
     #[arg(long, value_name = "ADDRESSES", value_parser = plain_option)]
     pub(crate) limit_from: Option<String>,

@@ -2,12 +2,13 @@
 
 use clap::Args;
 
+use crate::cli::at_once::AtOnceArgs;
 use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::ExceptArgs;
 use crate::cli::machine::set::PlanArgs;
 
 /// Arguments of `key rotate`.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 #[command(after_help = "Examples:
   lantern key rotate harbour --plan           says what would be done where
   lantern key rotate harbour                  every machine that has or names it
@@ -32,6 +33,8 @@ pub(crate) struct RotateArgs {
     pub(crate) new_name: Option<String>,
     #[command(flatten)]
     pub(crate) plan: PlanArgs,
+    #[command(flatten)]
+    pub(crate) at_once: AtOnceArgs,
     #[command(flatten)]
     pub(crate) connect: ConnectArgs,
 }

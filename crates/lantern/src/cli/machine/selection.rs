@@ -3,7 +3,7 @@
 use clap::Args;
 
 /// A selection of machines.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub(crate) struct SelectionArgs {
     /// Machines: names, globs (`lamp-*`), tags (`@coast`), comma-separated
     #[arg(required = true, value_name = "SELECTION", add = crate::cli::completing::selection())]
@@ -13,7 +13,7 @@ pub(crate) struct SelectionArgs {
 }
 
 /// What a selection leaves out.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub(crate) struct ExceptArgs {
     /// Leave these out: names, globs, tags, comma-separated
     #[arg(long, value_name = "SELECTION", add = crate::cli::completing::selection())]

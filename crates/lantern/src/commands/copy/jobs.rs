@@ -1,6 +1,7 @@
 //! From what was typed to what is copied between which machines.
 
 use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
 
 use lantern_book::Home;
 use lantern_operations::files::{Location, as_served, join};
@@ -32,7 +33,7 @@ pub(super) struct Job {
 /// What is to be done.
 pub(super) enum Task {
     /// Files between sides.
-    Files { errands: Vec<Errand>, jobs: Vec<Job> },
+    Files { errands: Vec<Arc<Errand>>, jobs: Vec<Job> },
     /// Standard input to a file.
     In { errand: Box<Errand>, path: Vec<u8> },
     /// A file to standard output.
@@ -109,14 +110,13 @@ pub(super) fn task(home: &Home, args: &CopyArgs) -> Result<Task, Failure> {
         Location::There { machine, path } => to_there(home, args, here, there, &machine, path),
         Location::Stream => Err(usage("nothing to copy")),
     };
-    let mut task = task?;
-    task.settle_paths();
-    if let Task::Files { errands, .. } = &mut task
-        && errands.len() > 1
-    {
+    let (mut errands, jobs) = task?;
+    if errands.len() > 1 {
         let shares = sharing_gateways(home, &args.connect);
         errands.iter_mut().for_each(|errand| errand.options.shares = Some(shares.clone()));
     }
+    let mut task = Task::Files { errands: errands.into_iter().map(Arc::new).collect(), jobs };
+    task.settle_paths();
     Ok(task)
 }
 
@@ -125,7 +125,7 @@ fn to_here(
     args: &CopyArgs,
     there: Vec<(String, Vec<Vec<u8>>)>,
     destination: &[u8],
-) -> Result<Task, Failure> {
+) -> Result<(Vec<Errand>, Vec<Job>), Failure> {
     let (mut errands, mut jobs) = (Vec::new(), Vec::new());
     let many = there.len() > 1;
     for (word, paths) in there {
@@ -142,7 +142,7 @@ fn to_here(
             jobs.push(Job { from, paths: paths.clone(), to: End::Here, destination, label });
         }
     }
-    Ok(Task::Files { errands, jobs })
+    Ok((errands, jobs))
 }
 
 fn to_there(
@@ -152,7 +152,7 @@ fn to_there(
     there: Vec<(String, Vec<Vec<u8>>)>,
     machine: &str,
     destination: Vec<u8>,
-) -> Result<Task, Failure> {
+) -> Result<(Vec<Errand>, Vec<Job>), Failure> {
     let (mut errands, mut jobs) = (Vec::new(), Vec::new());
     let mut sources = Vec::new();
     for (word, paths) in there {
@@ -184,7 +184,7 @@ fn to_there(
             label: label.clone(),
         }));
     }
-    Ok(Task::Files { errands, jobs })
+    Ok((errands, jobs))
 }
 
 fn stream(home: &Home, args: &CopyArgs, from: Vec<Location>, to: Location) -> Result<Task, Failure> {

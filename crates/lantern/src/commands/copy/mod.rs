@@ -1,6 +1,7 @@
 //! `lantern copy`: files from here to machines, from machines to here, and between them.
 
 mod jobs;
+mod many;
 mod work;
 
 use std::sync::Arc;
@@ -24,22 +25,31 @@ pub(crate) fn run(args: &CopyArgs, global: &Global) -> Result<u8, Failure> {
     let ask = asking_as(&args.connect, &args.acting)?;
     let task = jobs::task(&home, args)?;
     let board = Board::start(global.json, task.jobs());
+    let only = match &task {
+        Task::Files { errands, .. } if errands.len() == 1 => errands.first().cloned(),
+        _ => None,
+    };
     let status = block_on(async {
         let stop = Arc::new(Stop::default());
         let signals = listen(stop.clone())?;
-        let worker =
-            work::Worker { home: &home, args, options, ask: &ask, board: board.clone(), stop: stop.clone() };
+        let worker = Arc::new(work::Worker {
+            home: home.clone(),
+            args: args.clone(),
+            options,
+            ask: ask.clone(),
+            board: board.clone(),
+            stop: stop.clone(),
+        });
         let outcome = tokio::select! {
-            outcome = worker.work(&task) => outcome,
+            outcome = worker.work(task) => outcome,
             _ = signals => Err(Failure::new(code::INTERRUPTED, "interrupted")),
         };
         outcome
     });
     board.end();
     let status = status?;
-    if let Task::Files { errands, .. } = &task
-        && let [only] = errands.as_slice()
-        && status == 0
+    if status == 0
+        && let Some(only) = only
     {
         only.keep(&home, &ask)?;
     }

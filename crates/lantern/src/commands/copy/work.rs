@@ -11,7 +11,6 @@ use lantern_operations::copy::{
 };
 use lantern_operations::files::{FileFault, Side, is_pattern, join, name_of};
 use lantern_ssh::sftp::FileKind;
-use tokio::sync::Semaphore;
 
 use super::jobs::{End, Job, Task};
 use crate::cli::copy::CopyArgs;
@@ -25,48 +24,49 @@ use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::confirm;
 
-pub(super) struct Worker<'a> {
-    pub(super) home: &'a Home,
-    pub(super) args: &'a CopyArgs,
+/// Whoever carries copies out, with all that is the same for them.
+pub(super) struct Worker {
+    pub(super) home: Home,
+    pub(super) args: CopyArgs,
     pub(super) options: CopyOptions,
-    pub(super) ask: &'a TerminalAsk,
+    pub(super) ask: TerminalAsk,
     pub(super) board: Arc<Board>,
     pub(super) stop: Arc<Stop>,
 }
 
 /// What is ready to be carried out.
-struct Ready {
-    from: Side,
-    to: Side,
-    plan: Plan,
+pub(super) struct Ready {
+    pub(super) from: Side,
+    pub(super) to: Side,
+    pub(super) plan: Plan,
     /// What was reached for this alone.
-    own: Vec<Option<Side>>,
+    pub(super) own: Vec<Option<Side>>,
 }
 
-impl Worker<'_> {
+impl Worker {
     /// Does it; the exit status.
-    pub(super) async fn work(&self, task: &Task) -> Result<u8, Failure> {
+    pub(super) async fn work(self: &Arc<Self>, task: Task) -> Result<u8, Failure> {
         match task {
             Task::Files { errands, jobs } => self.files(errands, jobs).await,
             Task::In { errand, path } => {
                 if std::io::stdin().is_terminal() {
                     output::say("Reading what is typed; Ctrl-D ends it.");
                 }
-                let side = self.reach(errand).await?;
+                let side = self.reach(&errand).await?;
                 let watch: Arc<dyn CopyWatch> = self.board.watch(0);
                 let input = tokio::io::stdin();
-                let moved = copy_in(input, &side, path, &self.options, watch, &self.stop).await;
+                let moved = copy_in(input, &side, &path, &self.options, watch, &self.stop).await;
                 side.leave().await;
                 self.end_of_stream(moved)
             }
             Task::Out { errand, path } => {
-                let side = self.reach(errand).await?;
+                let side = self.reach(&errand).await?;
                 let watch: Arc<dyn CopyWatch> = match std::io::stdout().is_terminal() {
                     // What is copied is on the screen.
                     true => Arc::new(()),
                     false => self.board.watch(0),
                 };
-                let moved = copy_out(&side, path, tokio::io::stdout(), watch, &self.stop).await;
+                let moved = copy_out(&side, &path, tokio::io::stdout(), watch, &self.stop).await;
                 side.leave().await;
                 self.end_of_stream(moved)
             }
@@ -86,15 +86,15 @@ impl Worker<'_> {
         }
     }
 
-    async fn reach(&self, errand: &Errand) -> Result<Side, Failure> {
-        reach(self.home, errand, self.args.acting.other.as_deref(), self.ask).await
+    pub(super) async fn reach(&self, errand: &Errand) -> Result<Side, Failure> {
+        reach(&self.home, errand, self.args.acting.other.as_deref(), &self.ask).await
     }
 
     /// The same; where the machine has no file service, what is left is its shell.
     async fn reach_or_shell(&self, errand: &Errand) -> Result<Result<Side, Remote>, Failure> {
-        let remote = connect(self.home, &errand.target, &errand.options, self.ask).await?;
+        let remote = connect(&self.home, &errand.target, &errand.options, &self.ask).await?;
         let acts_as = self.args.acting.other.as_deref();
-        match files_of(remote.clone(), &errand.target, acts_as, self.ask).await? {
+        match files_of(remote.clone(), &errand.target, acts_as, &self.ask).await? {
             Ok(side) => Ok(Ok(side)),
             Err(FileFault::There(FilesError::NoService { .. })) if remote.trunk().is_some() => {
                 Ok(Err(remote))
@@ -154,10 +154,10 @@ impl Worker<'_> {
         self.tell(&[(job.label.clone(), Ok(report))])
     }
 
-    async fn files(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {
-        if let [job] = jobs {
+    async fn files(self: &Arc<Self>, errands: Vec<Arc<Errand>>, jobs: Vec<Job>) -> Result<u8, Failure> {
+        if let [job] = jobs.as_slice() {
             let mut sides = Vec::new();
-            for errand in errands {
+            for errand in &errands {
                 match self.reach_or_shell(errand).await? {
                     Ok(side) => sides.push(Some(side)),
                     Err(remote) => return self.by_shell(job, &remote, errands.len()).await,
@@ -171,7 +171,8 @@ impl Worker<'_> {
     }
 
     async fn one(&self, job: &Job, sides: &[Option<Side>]) -> Result<u8, Failure> {
-        let ready = self.ready(job, sides, 0).await?;
+        let (from, to) = (side(job.from, sides)?, side(job.to, sides)?);
+        let ready = self.ready(job, from, to, 0).await?;
         if self.args.plan {
             return plan_view::print(&[(job.label.clone(), ready.plan)], self.board.is_json());
         }
@@ -180,114 +181,14 @@ impl Worker<'_> {
         self.tell(&[(job.label.clone(), Ok(report))])
     }
 
-    /// Several: what fails on one machine does not keep the others from it.
-    async fn many(&self, errands: &[Errand], jobs: &[Job]) -> Result<u8, Failure> {
-        let gate = Semaphore::new(usize::from(self.args.at_once));
-        // Several at once cannot ask at one terminal; what was handed over is known.
-        let ask = self.ask.unattended();
-        ask.remember();
-        let ask = &ask;
-        let is_source =
-            |index: usize| jobs.iter().any(|job| job.from == End::There(index) && job.to != End::Here);
-        let mut sides: Vec<Option<Side>> = Vec::new();
-        for (index, errand) in errands.iter().enumerate() {
-            // What all of them need is reached first, or nothing can be done.
-            sides.push(match is_source(index) {
-                true => Some(self.reach(errand).await?),
-                false => None,
-            });
-        }
-        let outcome = self.with_sources(errands, jobs, ask, &sides, &gate).await;
-        leave(sides).await;
-        outcome
-    }
-
-    async fn with_sources(
+    /// Plans a copy from one side to another.
+    pub(super) async fn ready(
         &self,
-        errands: &[Errand],
-        jobs: &[Job],
-        ask: &TerminalAsk,
-        sides: &[Option<Side>],
-        gate: &Semaphore,
-    ) -> Result<u8, Failure> {
-        let in_two_steps = self.args.plan || self.options.mirror;
-        let first = jobs.iter().enumerate().map(|(index, job)| async move {
-            let _turn = gate.acquire().await;
-            if self.stop.is_wanted() {
-                return Err(Failure::new(code::INTERRUPTED, "interrupted"));
-            }
-            let (mut own, mut only) = (sides.to_vec(), Vec::new());
-            for end in [job.from, job.to] {
-                if let End::There(at) = end
-                    && own.get(at).is_some_and(Option::is_none)
-                    && let Some(errand) = errands.get(at)
-                    && let Some(place) = own.get_mut(at)
-                {
-                    *place = Some(reach(self.home, errand, self.args.acting.other.as_deref(), ask).await?);
-                    only.push(place.clone());
-                }
-            }
-            let planned = self.ready(job, &own, index).await;
-            drop(own);
-            let ready = match planned {
-                Ok(ready) => Ready { own: only, ..ready },
-                Err(failure) => {
-                    leave(only).await;
-                    return Err(failure);
-                }
-            };
-            Ok(match in_two_steps {
-                true => Step::Ready(Box::new(ready)),
-                false => Step::Done(Box::new(self.carry(ready, index).await)),
-            })
-        });
-        let steps = together(first).await;
-        let mut outcomes = Vec::new();
-        let mut waiting = Vec::new();
-        for (index, (step, job)) in steps.into_iter().zip(jobs).enumerate() {
-            match step {
-                Ok(Step::Done(report)) => outcomes.push((job.label.clone(), Ok(*report))),
-                Ok(Step::Ready(ready)) => waiting.push((index, job.label.clone(), *ready)),
-                Err(failure) => outcomes.push((job.label.clone(), Err(failure))),
-            }
-        }
-        if self.args.plan {
-            let mut plans = Vec::new();
-            for (_, label, ready) in waiting {
-                plans.push((label, ready.plan));
-                drop((ready.from, ready.to));
-                leave(ready.own).await;
-            }
-            let status = plan_view::print(&plans, self.board.is_json())?;
-            let failed: Vec<_> = outcomes.into_iter().collect();
-            return if failed.is_empty() { Ok(status) } else { self.tell(&failed) };
-        }
-        let plans: Vec<(&String, &Plan)> =
-            waiting.iter().map(|(_, label, ready)| (label, &ready.plan)).collect();
-        if let Err(failure) = self.agree(&plans).await {
-            for (_, _, Ready { own, .. }) in waiting {
-                leave(own).await;
-            }
-            return Err(failure);
-        }
-        let second = waiting.into_iter().map(|(index, label, ready)| async move {
-            let _turn = gate.acquire().await;
-            (label, Ok(self.carry(ready, index).await))
-        });
-        outcomes.extend(together(second).await);
-        self.tell(&outcomes)
-    }
-
-    async fn ready(&self, job: &Job, sides: &[Option<Side>], number: usize) -> Result<Ready, Failure> {
-        let side = |end: End| match end {
-            End::Here => Ok(Side::Here),
-            End::There(at) => sides
-                .get(at)
-                .cloned()
-                .flatten()
-                .ok_or_else(|| Failure::new(code::INTERNAL, "a machine was not reached")),
-        };
-        let (from, to) = (side(job.from)?, side(job.to)?);
+        job: &Job,
+        from: Side,
+        to: Side,
+        number: usize,
+    ) -> Result<Ready, Failure> {
         if self.options.permissions.is_some() {
             check_modes(&to)?;
         }
@@ -306,7 +207,7 @@ impl Worker<'_> {
         Ok(Ready { from, to, plan, own: Vec::new() })
     }
 
-    async fn carry(&self, ready: Ready, number: usize) -> Report {
+    pub(super) async fn carry(&self, ready: Ready, number: usize) -> Report {
         let Ready { from, to, plan, own } = ready;
         let report =
             carry_out(&from, &to, plan, &self.options, self.board.watch(number), self.stop.clone()).await;
@@ -316,7 +217,7 @@ impl Worker<'_> {
     }
 
     /// Asks before something is removed.
-    async fn agree(&self, plans: &[(&String, &Plan)]) -> Result<(), Failure> {
+    pub(super) async fn agree(&self, plans: &[(&String, &Plan)]) -> Result<(), Failure> {
         let removals: usize = plans.iter().map(|(_, plan)| plan.removals.len()).sum();
         if removals == 0 || self.args.yes {
             return Ok(());
@@ -333,42 +234,30 @@ impl Worker<'_> {
         asked.map_err(|_| Failure::new(code::INTERNAL, "the question broke off"))?
     }
 
-    fn tell(&self, outcomes: &[(String, Result<Report, Failure>)]) -> Result<u8, Failure> {
+    pub(super) fn tell(&self, outcomes: &[(String, Result<Report, Failure>)]) -> Result<u8, Failure> {
         self.board.end();
         report::tell(outcomes, self.board.is_json())
     }
 }
 
-/// Ends what would stand on machines after us.
-async fn leave(sides: Vec<Option<Side>>) {
-    for side in sides.into_iter().flatten() {
-        side.leave().await;
+/// One end of a copy, of those that are reached.
+///
+/// # Errors
+/// It is not.
+pub(super) fn side(end: End, sides: &[Option<Side>]) -> Result<Side, Failure> {
+    match end {
+        End::Here => Ok(Side::Here),
+        End::There(at) => sides
+            .get(at)
+            .cloned()
+            .flatten()
+            .ok_or_else(|| Failure::new(code::INTERNAL, "a machine was not reached")),
     }
 }
 
-enum Step {
-    Ready(Box<Ready>),
-    Done(Box<Report>),
-}
-
-/// Waits for all of them at once; what came of each, in their order.
-async fn together<F: Future>(futures: impl IntoIterator<Item = F>) -> Vec<F::Output> {
-    let mut waiting: Vec<_> = futures.into_iter().map(|future| Some(Box::pin(future))).collect();
-    let mut outcomes: Vec<Option<F::Output>> = waiting.iter().map(|_| None).collect();
-    std::future::poll_fn(|cx| {
-        let mut all = true;
-        for (place, outcome) in waiting.iter_mut().zip(&mut outcomes) {
-            let Some(future) = place else { continue };
-            match future.as_mut().poll(cx) {
-                std::task::Poll::Ready(value) => {
-                    *outcome = Some(value);
-                    *place = None;
-                }
-                std::task::Poll::Pending => all = false,
-            }
-        }
-        if all { std::task::Poll::Ready(()) } else { std::task::Poll::Pending }
-    })
-    .await;
-    outcomes.into_iter().flatten().collect()
+/// Ends what would stand on machines after us.
+pub(super) async fn leave(sides: Vec<Option<Side>>) {
+    for side in sides.into_iter().flatten() {
+        side.leave().await;
+    }
 }

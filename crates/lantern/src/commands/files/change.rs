@@ -1,5 +1,7 @@
 //! `lantern files change` and `lantern files make-folder`.
 
+use std::sync::Arc;
+
 use lantern_operations::counted;
 use lantern_operations::files::{FileFault, Side, TreeError, join, parent_of, walk};
 use lantern_ssh::sftp::{Attributes, FileKind};
@@ -10,24 +12,31 @@ use crate::cli::files::{ChangeArgs, MakeFolderArgs};
 use crate::cli::global::Global;
 use crate::commands::places::check_modes;
 use crate::screen::copy::shown;
-use crate::screen::failure::Failure;
+use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 
 /// Failures that are told one by one.
 const MOST_TOLD: usize = 10;
 
 pub(super) fn run(args: &ChangeArgs, global: &Global) -> Result<u8, Failure> {
-    block_on(at_each(&args.at, global, async |reached| {
-        if args.permissions.is_some() || args.owner.is_some() {
-            check_modes(&reached.side)?;
+    let order = Arc::new(args.clone());
+    let act = move |reached: Arc<Reached>| {
+        let args = order.clone();
+        async move {
+            if args.permissions.is_some() || args.owner.is_some() {
+                check_modes(&reached.side)?;
+            }
+            let (mut changed, mut failed) = (0, Vec::new());
+            for path in &reached.paths {
+                change_all(&reached, path, &args, &mut changed, &mut failed).await?;
+            }
+            match (failed.as_slice(), changed) {
+                ([fault], 0) => Err(fault.into()),
+                _ => Ok((changed, failed)),
+            }
         }
-        let (mut changed, mut failed) = (0, Vec::new());
-        for path in &reached.paths {
-            change_all(&reached, path, args, &mut changed, &mut failed).await?;
-        }
-        if let ([fault], 0) = (failed.as_slice(), changed) {
-            return Err(fault.into());
-        }
+    };
+    block_on(at_each(&args.at, global, act, async |reached, (changed, failed), _| {
         tell(&reached.machine, global.json, "changed", changed, &failed)
     }))
 }
@@ -94,30 +103,31 @@ async fn change_all(
 }
 
 pub(super) fn make_folder(args: &MakeFolderArgs, global: &Global) -> Result<u8, Failure> {
-    block_on(at_each(&args.at, global, async |reached| {
-        let Reached { machine, side, paths } = &reached;
-        if args.permissions.is_some() {
+    let (permissions, above) = (args.permissions, args.above);
+    let act = move |reached: Arc<Reached>| async move {
+        let Reached { machine, side, paths } = &*reached;
+        if permissions.is_some() {
             check_modes(side)?;
         }
         let mut made = 0;
         for path in paths {
-            let missing = missing(side, path, args.above).await?;
-            if missing.is_empty() && !args.above {
-                return Err(Failure::new(
-                    crate::screen::failure::code::SESSION,
-                    format!("there is {} on {machine} already", shown(path)),
-                ));
+            let missing = missing(side, path, above).await?;
+            if missing.is_empty() && !above {
+                let text = format!("there is {} on {machine} already", shown(path));
+                return Err(Failure::new(code::SESSION, text));
             }
             for folder in &missing {
                 side.make_folder(folder, None).await?;
                 made += 1;
             }
-            if let Some(mode) = args.permissions {
-                let attributes = Attributes::with_mode(mode);
-                side.change(path, attributes, false).await?;
+            if let Some(mode) = permissions {
+                side.change(path, Attributes::with_mode(mode), false).await?;
             }
         }
-        tell(machine, global.json, "made", made, &[])
+        Ok(made)
+    };
+    block_on(at_each(&args.at, global, act, async |reached, made, _| {
+        tell(&reached.machine, global.json, "made", made, &[])
     }))
 }
 

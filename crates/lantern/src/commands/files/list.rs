@@ -1,5 +1,7 @@
 //! `lantern files list`.
 
+use std::sync::Arc;
+
 use lantern_book::natural;
 use lantern_operations::files::{Entry, Side, TreeError, join, name_of, walk};
 use lantern_ssh::sftp::FileKind;
@@ -7,7 +9,7 @@ use lantern_ssh::sftp::FileKind;
 use super::{Reached, at_each, block_on, not_there};
 use crate::cli::files::{ListArgs, Sort};
 use crate::cli::global::Global;
-use crate::screen::copy::shown;
+use crate::commands::places::typed;
 use crate::screen::failure::Failure;
 use crate::screen::file_list::{Listed, by_name, print_json, print_names, print_table, print_tree};
 use crate::screen::output;
@@ -15,21 +17,23 @@ use crate::screen::output;
 pub(super) fn run(args: &ListArgs, global: &Global) -> Result<u8, Failure> {
     let mut all: Vec<Listed> = Vec::new();
     let mut machines = 0;
-    let status = block_on(at_each(&args.at, global, async |reached| {
-        machines += 1;
-        let several = reached.paths.len() > 1;
-        let mut status = 0;
+    let tree = args.tree;
+    let act = move |reached: Arc<Reached>| async move {
+        let (mut listed, mut failed) = (Vec::new(), Vec::new());
         for path in &reached.paths {
-            match one(&reached, path, args).await {
-                Ok(listed) => all.extend(listed),
-                Err(failure) if several => {
-                    output::complain_of(&reached.machine, &failure);
-                    status = failure.code;
-                }
+            match one(&reached, path, tree).await {
+                Ok(more) => listed.extend(more),
+                Err(failure) if reached.paths.len() > 1 => failed.push(failure),
                 Err(failure) => return Err(failure),
             }
         }
-        Ok(status)
+        Ok((listed, failed))
+    };
+    let status = block_on(at_each(&args.at, global, act, async |reached, (listed, failed), _| {
+        machines += 1;
+        all.extend(listed);
+        failed.iter().for_each(|failure| output::complain_of(&reached.machine, failure));
+        Ok(failed.iter().map(|failure| failure.code).find(|code| *code != 0).unwrap_or(0))
     }))?;
     sort(&mut all, args);
     match () {
@@ -42,7 +46,7 @@ pub(super) fn run(args: &ListArgs, global: &Global) -> Result<u8, Failure> {
 }
 
 /// What a path stands for: what is in a folder, or the file itself.
-async fn one(reached: &Reached, path: &[u8], args: &ListArgs) -> Result<Vec<Listed>, Failure> {
+async fn one(reached: &Reached, path: &[u8], tree: bool) -> Result<Vec<Listed>, Failure> {
     let Reached { machine, side, paths } = reached;
     let Some(known) = side.look(path, false).await? else { return Err(not_there(machine, path)) };
     // A link that was named leads to what is meant, unless it is one of several.
@@ -57,12 +61,12 @@ async fn one(reached: &Reached, path: &[u8], args: &ListArgs) -> Result<Vec<List
         only.target = target(side, path, &only.entry).await;
         return Ok(vec![only]);
     }
-    if args.tree {
+    if tree {
         let mut faults = Vec::new();
         let items = walk(side, path, |below, fault| faults.push((below.to_vec(), fault)), |_| {}).await;
         let items = items.map_err(|error: TreeError| Failure::from(&error))?;
         for (below, fault) in faults {
-            output::warn(format!("{}: {fault}", shown(&below)));
+            output::warn(format!("{}: {fault}", typed(machine, &below)));
         }
         let item = |item: lantern_operations::files::TreeItem| {
             let entry = Entry { name: item.below.clone(), attributes: item.attributes, line: Vec::new() };

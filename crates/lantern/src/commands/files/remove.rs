@@ -1,7 +1,9 @@
 //! `lantern files remove`.
 
+use std::sync::Arc;
+
 use lantern_operations::counted;
-use lantern_operations::files::{Side, TreeError, join, walk};
+use lantern_operations::files::{FileFault, Side, TreeError, join, walk};
 use lantern_ssh::sftp::FileKind;
 
 use super::change::tell;
@@ -23,47 +25,95 @@ pub(super) fn run(args: &RemoveArgs, global: &Global) -> Result<u8, Failure> {
         let text = "this removes files, which wants a yes, and --no-questions forbids the question";
         return Err(Failure::new(code::USAGE, text).hint(HINT));
     }
-    block_on(at_each(&args.at, global, async |reached| {
-        let Reached { machine, side, paths } = &reached;
+    let (below, unasked) = (args.below, args.yes);
+    let act = move |reached: Arc<Reached>| async move {
+        let Reached { machine, side, paths } = &*reached;
         let mut all = Vec::new();
         for path in paths {
-            all.extend(what_goes(side, machine, path, args.below).await?);
+            all.extend(what_goes(side, machine, path, below).await?);
         }
-        let row = |(path, folder): &(Vec<u8>, bool)| {
-            Planned::gone(&format!("{machine}:{}", shown(path)), if *folder { "folder" } else { "" })
-        };
-        if args.plan {
-            if global.json {
-                let paths: Vec<_> = all.iter().map(|(path, _)| shown(path).into_owned()).collect();
-                output::print_json_line(&serde_json::json!({ "machine": machine, "removals": paths }))?;
+        Ok(match unasked {
+            true => Removal::Done(Removed::all(side, all).await?),
+            false => Removal::Planned(all),
+        })
+    };
+    block_on(at_each(&args.at, global, act, async |reached, removal, is_over| {
+        let Reached { machine, side, .. } = reached;
+        let removed = match removal {
+            Removal::Done(removed) => removed,
+            Removal::Planned(_) if is_over => return Ok(0),
+            Removal::Planned(all) if args.plan => {
+                show_plan(machine, &all, global.json)?;
                 return Ok(0);
             }
-            output::plan(&all.iter().map(row).collect::<Vec<_>>(), true)?;
-            return Ok(0);
-        }
-        if !args.yes {
-            output::plan(&all.iter().take(MOST_TOLD).map(row).collect::<Vec<_>>(), false)?;
-            if all.len() > MOST_TOLD {
-                output::say(format!("and {} more; `--plan` lists them", all.len() - MOST_TOLD));
+            Removal::Planned(all) => {
+                if !is_agreed(machine, &all).await? {
+                    // About this machine; others are asked about for themselves.
+                    output::say(format!("{machine}: nothing was removed."));
+                    return Ok(code::INTERRUPTED);
+                }
+                Removed::all(side, all).await?
             }
-            let question = format!("Remove {} on {machine}?", counted(all.len(), "file or folder"));
-            let asked = tokio::task::spawn_blocking(move || confirm::agree(&question, HINT)).await;
-            asked.map_err(|_| Failure::new(code::INTERNAL, "the question broke off"))??;
-        }
-        let (mut removed, mut failed) = (0, Vec::new());
+        };
+        tell(machine, global.json, "removed", removed.count, &removed.failed)
+    }))
+}
+
+/// What is to go, by its path; whether it is a folder.
+type Going = Vec<(Vec<u8>, bool)>;
+
+enum Removal {
+    Planned(Going),
+    Done(Removed),
+}
+
+struct Removed {
+    count: usize,
+    failed: Vec<FileFault>,
+}
+
+impl Removed {
+    async fn all(side: &Side, all: Going) -> Result<Self, Failure> {
+        let mut removed = Self { count: 0, failed: Vec::new() };
         for (path, folder) in all {
             let done = if folder { side.remove_folder(&path).await } else { side.remove(&path).await };
             match done {
-                Ok(()) => removed += 1,
+                Ok(()) => removed.count += 1,
                 Err(fault) if fault.is_end() => return Err(fault.into()),
-                Err(fault) => failed.push(fault),
+                Err(fault) => removed.failed.push(fault),
             }
         }
-        if let ([fault], 0) = (failed.as_slice(), removed) {
-            return Err(fault.into());
+        match (removed.failed.as_slice(), removed.count) {
+            ([fault], 0) => Err(fault.into()),
+            _ => Ok(removed),
         }
-        tell(machine, global.json, "removed", removed, &failed)
-    }))
+    }
+}
+
+fn rows(machine: &str, all: &[(Vec<u8>, bool)]) -> Vec<Planned> {
+    let row = |(path, folder): &(Vec<u8>, bool)| {
+        Planned::gone(&format!("{machine}:{}", shown(path)), if *folder { "folder" } else { "" })
+    };
+    all.iter().map(row).collect()
+}
+
+fn show_plan(machine: &str, all: &[(Vec<u8>, bool)], json: bool) -> Result<(), Failure> {
+    if json {
+        let paths: Vec<_> = all.iter().map(|(path, _)| shown(path).into_owned()).collect();
+        return output::print_json_line(&serde_json::json!({ "machine": machine, "removals": paths }));
+    }
+    output::plan(&rows(machine, all), true)
+}
+
+/// Asks before it goes.
+async fn is_agreed(machine: &str, all: &[(Vec<u8>, bool)]) -> Result<bool, Failure> {
+    output::plan(&rows(machine, all.get(..MOST_TOLD).unwrap_or(all)), false)?;
+    if all.len() > MOST_TOLD {
+        output::say(format!("and {} more; `--plan` lists them", all.len() - MOST_TOLD));
+    }
+    let question = format!("Remove {} on {machine}?", counted(all.len(), "file or folder"));
+    let asked = tokio::task::spawn_blocking(move || confirm::ask(&question, HINT)).await;
+    asked.map_err(|_| Failure::new(code::INTERNAL, "the question broke off"))?
 }
 
 /// What goes with a path, what is below first; whether each is a folder.

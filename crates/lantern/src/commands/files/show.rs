@@ -29,14 +29,20 @@ pub(super) fn run(args: &ShowArgs, global: &Global) -> Result<u8, Failure> {
         return Err(Failure::new(code::USAGE, "a file's content has no form as JSON")
             .hint("what is known of it: lantern files list MACHINE:PATH --json"));
     }
-    block_on(at_each(&args.at, global, async |reached| {
-        let Reached { machine, side, paths } = &reached;
+    let act = |reached: Arc<Reached>| async move {
+        let Reached { machine, side, paths } = &*reached;
         for path in paths {
             let Some(known) = side.look(path, true).await? else { return Err(not_there(machine, path)) };
             if known.kind() == FileKind::Folder {
                 return Err(Failure::new(code::USAGE, format!("{} on {machine} is a folder", shown(path)))
                     .hint(format!("lantern files list {}", typed(machine, path))));
             }
+        }
+        Ok(())
+    };
+    block_on(at_each(&args.at, global, act, async |reached, (), is_over| {
+        let Reached { machine, side, paths } = reached;
+        for path in paths.iter().filter(|_| !is_over) {
             match std::io::stdout().is_terminal() {
                 true => on_terminal(side, machine, path, args.no_pager).await?,
                 false => as_it_is(side, path).await?,

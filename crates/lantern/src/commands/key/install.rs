@@ -1,5 +1,7 @@
 //! `lantern key install`: the public half goes onto a machine, and a login proves it.
 
+use std::sync::Arc;
+
 use lantern_book::{Home, KeyRing, RingEntry};
 use lantern_keys::login_list::LineLimits;
 use lantern_link::LinkError;
@@ -9,7 +11,6 @@ use serde_json::{Value, json};
 
 use super::each::{Deed, on_each};
 use crate::cli::key::install::InstallArgs;
-use crate::commands::block_on;
 use crate::commands::connecting::{asking, attend, explain, way};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -34,35 +35,35 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     let no_questions = args.connect.no_questions;
     let deed =
         Deed { what: "new", detail: format!("the key {}", args.name), question: &question, no_questions };
-    on_each(home, &args.machines, args.plan, &deed, json, |machine| {
-        install_on(machine, args, home, &entry, &limits, &ask, json)
-    })
+    let order = Arc::new(Order { args: args.clone(), home: home.clone(), entry, limits, json });
+    let act = |machine: String, ask: TerminalAsk| install_on(order.clone(), machine, ask);
+    on_each(home, &args.machines, (args.plan, args.at_once), &deed, (&ask, json), act)
 }
 
-fn install_on(
-    machine: &str,
-    args: &InstallArgs,
-    home: &Home,
-    entry: &RingEntry,
-    limits: &str,
-    ask: &TerminalAsk,
+/// What is installed everywhere.
+struct Order {
+    args: InstallArgs,
+    home: Home,
+    entry: RingEntry,
+    limits: String,
     json: bool,
-) -> Result<Value, Failure> {
+}
+
+async fn install_on(order: Arc<Order>, machine: String, ask: TerminalAsk) -> Result<Value, Failure> {
+    let Order { args, home, entry, limits, json } = &*order;
     let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, machine, &options)?;
-    let way = way(home, &target, &options, ask);
-    let installed = block_on(async {
-        attend(&target, ask, install(way, entry, limits, args.make_use)).await?.map_err(|error| match error {
-            InstallError::Operation(error) => explain(home, &target, error),
-            error => error.into(),
-        })
+    let target = Target::resolve_with(home, &machine, &options)?;
+    let installing = install(way(home, &target, &options, &ask), entry, limits, args.make_use);
+    let installed = attend(&target, &ask, installing).await?.map_err(|error| match error {
+        InstallError::Operation(error) => explain(home, &target, error),
+        error => error.into(),
     });
     let Installation { change, logged_in, user, in_book } =
         installed.map_err(|failure| match failure.code {
             code::USAGE => failure.hint(format!("lantern machine add NAME {machine}")),
             _ => failure,
         })?;
-    if json {
+    if *json {
         return Ok(json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
             "limits": limits, "logged_in": logged_in, "used_by_machine": args.make_use,

@@ -1,6 +1,8 @@
 //! `lantern key rotate`: a new key takes the place of an old one, machine by machine. Every step looks at what is there
 //! and does what is missing, so that after a failure at any point the same command goes on where it ended.
 
+use std::sync::Arc;
+
 use lantern_book::{Home, KeyRing, MachineBook, RingEntry, select};
 use lantern_keys::container::Patience;
 use lantern_keys::{KeyError, PrivateKey, SecretString};
@@ -8,6 +10,7 @@ use lantern_operations::Target;
 use lantern_operations::rotate::{self, RotateError};
 use serde_json::{Value, json};
 
+use super::each::carry_out;
 use super::install::not_proven;
 use crate::cli::key::rotate::RotateArgs;
 use crate::cli::open::OpenArgs;
@@ -46,20 +49,29 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     args.plan.settle(&rows, &question, machines.len() > 1, json)?;
     let ask = asking(&args.connect)?;
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
-    let mut done = Vec::new();
-    for machine in machines {
-        let outcome = rotate_one(&machine, home, args, &ask, &old, &new);
-        let stop = matches!(&outcome, Err(failure) if failure.code == code::INTERRUPTED);
-        match &outcome {
-            Ok(()) => output::say(format!("{machine}: {} is in, {} is out.", new.name, old.name)),
-            Err(failure) => output::complain_of(&machine, failure),
-        }
-        done.push(Done { machine, outcome });
-        if stop {
-            break;
-        }
-    }
-    report(args, home, &old, &new, &done, json)
+    let order = Arc::new(Order { args: args.clone(), home: home.clone(), old, new });
+    let (old, new) = (&order.old, &order.new);
+    let act = |machine: String, ask: TerminalAsk| rotate_one(order.clone(), machine, ask);
+    let hear = |machine: &str, outcome: &Result<(), Failure>| match outcome {
+        Ok(()) => output::say(format!("{machine}: {} is in, {} is out.", new.name, old.name)),
+        Err(failure) => output::complain_of(machine, failure),
+    };
+    let outcomes = block_on(carry_out(&machines, args.at_once, &ask, act, hear))?;
+    let not_begun = || Err(Failure::new(code::INTERRUPTED, "not begun"));
+    let done: Vec<Done> = machines
+        .into_iter()
+        .zip(outcomes)
+        .map(|(machine, outcome)| Done { machine, outcome: outcome.unwrap_or_else(not_begun) })
+        .collect();
+    report(args, home, old, new, &done, json)
+}
+
+/// What is done everywhere.
+struct Order {
+    args: RotateArgs,
+    home: Home,
+    old: RingEntry,
+    new: RingEntry,
 }
 
 /// The machines to work on: those named, else those that the ring and the book know of.
@@ -162,24 +174,15 @@ fn open_old(
     Ok((pick_opened(keys, None, &old.name)?, passphrase))
 }
 
-fn rotate_one(
-    machine: &str,
-    home: &Home,
-    args: &RotateArgs,
-    ask: &TerminalAsk,
-    old: &RingEntry,
-    new: &RingEntry,
-) -> Result<(), Failure> {
+async fn rotate_one(order: Arc<Order>, machine: String, ask: TerminalAsk) -> Result<(), Failure> {
+    let Order { args, home, old, new } = &*order;
     let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, machine, &options)?;
-    let way = way(home, &target, &options, ask);
-    let by_another = args.connect.key.is_some();
-    block_on(async {
-        let rotation = rotate::rotate_on(way, old, new, by_another);
-        attend(&target, ask, rotation).await?.map_err(|error| match error {
-            RotateError::Operation(error) => explain(home, &target, error),
-            error => error.into(),
-        })
+    let target = Target::resolve_with(home, &machine, &options)?;
+    let rotation =
+        rotate::rotate_on(way(home, &target, &options, &ask), old, new, args.connect.key.is_some());
+    attend(&target, &ask, rotation).await?.map_err(|error| match error {
+        RotateError::Operation(error) => explain(home, &target, error),
+        error => error.into(),
     })
 }
 

@@ -1,5 +1,7 @@
 //! `lantern key withdraw`: the public half leaves a machine, unless it is the last way in.
 
+use std::sync::Arc;
+
 use lantern_book::{Home, KeyRing, RingEntry};
 use lantern_link::LinkError;
 use lantern_operations::place::Change;
@@ -8,7 +10,6 @@ use serde_json::{Value, json};
 
 use super::each::{Deed, on_each};
 use crate::cli::key::withdraw::WithdrawArgs;
-use crate::commands::block_on;
 use crate::commands::connecting::{asking, attend, explain, way};
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -21,32 +22,31 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
     let no_questions = args.connect.no_questions;
     let deed =
         Deed { what: "gone", detail: format!("the key {}", args.name), question: &question, no_questions };
-    on_each(home, &args.machines, args.plan, &deed, json, |machine| {
-        withdraw_from(machine, args, home, &entry, &ask, json)
-    })
+    let order = Arc::new(Order { args: args.clone(), home: home.clone(), entry, json });
+    let act = |machine: String, ask: TerminalAsk| withdraw_from(order.clone(), machine, ask);
+    on_each(home, &args.machines, (args.plan, args.at_once), &deed, (&ask, json), act)
 }
 
-fn withdraw_from(
-    machine: &str,
-    args: &WithdrawArgs,
-    home: &Home,
-    entry: &RingEntry,
-    ask: &TerminalAsk,
+/// What is withdrawn everywhere.
+struct Order {
+    args: WithdrawArgs,
+    home: Home,
+    entry: RingEntry,
     json: bool,
-) -> Result<Value, Failure> {
+}
+
+async fn withdraw_from(order: Arc<Order>, machine: String, ask: TerminalAsk) -> Result<Value, Failure> {
+    let Order { args, home, entry, json } = &*order;
     let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, machine, &options)?;
+    let target = Target::resolve_with(home, &machine, &options)?;
     // Nobody is asked where it is seen whether the key is out.
     let nobody = ask.without_person();
-    let way = way(home, &target, &options, ask);
-    let Withdrawal { change, still_in, user } = block_on(async {
-        attend(&target, ask, withdraw(way, entry, args.even_the_last, &nobody)).await?.map_err(|error| {
-            match error {
-                WithdrawError::Operation(error) => explain(home, &target, error),
-                error => error.into(),
-            }
-        })
-    })?;
+    let withdrawing = withdraw(way(home, &target, &options, &ask), entry, args.even_the_last, &nobody);
+    let Withdrawal { change, still_in, user } =
+        attend(&target, &ask, withdrawing).await?.map_err(|error| match error {
+            WithdrawError::Operation(error) => explain(home, &target, error),
+            error => error.into(),
+        })?;
     if still_in {
         return Err(Failure::new(
             code::LOGIN,
@@ -60,7 +60,7 @@ fn withdraw_from(
     if target.keys.contains(&args.name) {
         output::warn(format!("{} still names {} in the book.", target.name, args.name));
     }
-    if json {
+    if *json {
         return Ok(json!({
             "key": args.name, "machine": target.name, "user": user, "changed": change == Change::Made,
         }));

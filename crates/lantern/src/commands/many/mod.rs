@@ -18,12 +18,11 @@ use lantern_operations::many::{
     Ended, Ending, Halt, MachineNote, ManyOptions, ManyRun, RunNote, RunNotes, Script, ScriptError, Work,
     run_many,
 };
-use tokio::signal::unix::SignalKind;
 
 use self::watcher::{Form, Watcher};
-use super::for_many::ForMany;
+use super::block_on;
+use super::for_many::{ForMany, at_once, interruptible};
 use super::sharing::sharing_gateways;
-use super::{block_on, watch};
 use crate::cli::global::Global;
 use crate::cli::many::Again;
 use crate::cli::run::RunArgs;
@@ -35,15 +34,6 @@ use crate::screen::output;
 use crate::terminal::ask::TerminalAsk;
 use crate::terminal::confirm;
 use crate::terminal::prompt::{Answer, Terminal};
-
-/// Machines at once for each processor: most of the time they are waited for.
-const FOR_EACH_PROCESSOR: usize = 24;
-/// Most machines at once, where nothing is said.
-const MOST_AT_ONCE: usize = 256;
-/// Files that one machine may have open here: its connection, its outputs, and what a look at keys and trust opens for a moment.
-const FILES_OF_ONE: usize = 6;
-/// Files that are open besides.
-const OTHER_FILES: usize = 64;
 
 /// Whether these arguments are about many machines.
 pub(super) fn is_wanted(args: &RunArgs) -> bool {
@@ -106,14 +96,15 @@ fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: 
         let watcher = Watcher::start(&order.names, form, args.many.to.as_deref())?;
         let mut reach = args.connect.reach(home);
         reach.shares = Some(sharing_gateways(home, &args.connect));
-        let recalling = Recalling::new(home, ForMany::of(&ask)).without_keeper(reach.agents.is_empty());
+        let recalling =
+            Recalling::new(home, ForMany::of(&ask, &order.names)).without_keeper(reach.agents.is_empty());
         let run = |names: Vec<String>, from: usize| {
             let run = ManyRun {
                 work: Arc::new(order.work.clone()),
                 reach: reach.clone(),
                 acts_as: order.acts_as.clone(),
                 options: ManyOptions {
-                    at_once: args.many.at_once.map_or_else(usual_at_once, usize::from),
+                    at_once: at_once(args.many.at_once),
                     stop_after: args.many.stop_after.map(|most| most as usize),
                 },
                 ask: Arc::new(recalling.clone()),
@@ -177,38 +168,6 @@ async fn go_on(others: usize) -> Result<bool, Failure> {
     let question = format!("Go on with {}?", view::others(others));
     let asked = tokio::task::spawn_blocking(move || confirm::ask(&question, "--yes")).await;
     asked.map_err(|_| Failure::new(code::INTERNAL, "the question broke off"))?
-}
-
-/// The first Ctrl-C begins no more machines, the second ends those that run.
-async fn interruptible<T, E: Into<Failure>>(
-    run: impl Future<Output = Result<T, E>>,
-    halt: &Halt,
-) -> Result<T, Failure> {
-    let mut interrupts = watch(SignalKind::interrupt())?;
-    let mut terminations = watch(SignalKind::terminate())?;
-    let mut hangups = watch(SignalKind::hangup())?;
-    let mut run = std::pin::pin!(run);
-    loop {
-        tokio::select! {
-            outcome = &mut run => return outcome.map_err(Into::into),
-            _ = interrupts.recv() => match halt.is_wanted() {
-                false => {
-                    halt.begin_no_more();
-                    output::say("No more machines are begun; once more ends those that run.");
-                }
-                true => halt.end_all(),
-            },
-            _ = terminations.recv() => halt.end_all(),
-            _ = hangups.recv() => halt.end_all(),
-        }
-    }
-}
-
-fn usual_at_once() -> usize {
-    let processors = std::thread::available_parallelism().map_or(1, usize::from);
-    let files = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
-    let files = usize::try_from(files).unwrap_or(usize::MAX).saturating_sub(OTHER_FILES) / FILES_OF_ONE;
-    (processors * FOR_EACH_PROCESSOR).min(files).clamp(1, MOST_AT_ONCE)
 }
 
 /// What is to run where; none where it would be nowhere.

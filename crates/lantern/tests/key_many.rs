@@ -1,0 +1,163 @@
+//! Keys put on many machines at once, on simulated machines: what hangs, what must be asked, and who is told a password.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, clippy::print_stderr)]
+
+mod support;
+
+use lantern_harbour::{Fault, MachineSpec};
+use lantern_keys::{SecretString, login_list};
+use serde_json::Value;
+use support::{Desk, Lit, Screen, light, light_all, machine};
+
+const PASSWORD: &str = "low visibility";
+
+/// A desk with the key `first`, and machines that were changed before they were lit.
+fn fleet(count: usize, change: impl Fn(usize, &mut MachineSpec)) -> (Desk, Vec<Lit>) {
+    let desk = Desk::new();
+    desk.lantern(&["key", "new", "first", "--plain"]).expect(0);
+    let spec = |number: usize| {
+        let mut spec = machine(&format!("lamp-{number:02}"), &desk.public_key("first"));
+        change(number, &mut spec);
+        spec
+    };
+    let lit = light_all((1..=count).map(spec).collect());
+    for lit in &lit {
+        match lit.lit.spec.fault {
+            None => desk.add(lit),
+            Some(_) => {
+                let address = format!("keeper@{}", lit.address);
+                desk.lantern(&["machine", "add", &lit.name, &address]).expect(0);
+            }
+        }
+    }
+    (desk, lit)
+}
+
+fn has(desk: &Desk, lit: &Lit, key: &str) -> bool {
+    login_list::keys(&lit.lit.logins("keeper")).iter().any(|line| line.key == desk.public_key(key))
+}
+
+fn only_by_password(spec: &mut MachineSpec, password: &str) {
+    spec.users[0].keys.clear();
+    spec.users[0].password = Some(SecretString::new(password.to_owned()));
+}
+
+/// One that never answers is told as what it is, and the others have their key long before.
+#[test]
+fn a_machine_that_hangs_holds_up_no_other() {
+    let (desk, lit) = fleet(40, |number, spec| {
+        if number == 1 {
+            spec.fault = Some(Fault::StallAfter(0));
+        }
+    });
+    desk.lantern(&["key", "new", "second", "--plain"]).expect(0);
+    let words = ["key", "install", "second", "lamp-*", "--yes", "--handshake-limit", "3"];
+    let went = desk.lantern(&words).expect(245);
+    assert!(went.err.contains("1 of 40 machines failed"), "{}", went.err);
+    let (hangs, last) = (went.err.find("lamp-01").unwrap(), went.err.rfind("is installed").unwrap());
+    assert!(last < hangs, "{}", went.err);
+    assert!(!has(&desk, &lit[0], "second") && lit[1..].iter().all(|lit| has(&desk, lit, "second")));
+    // Each is noted in the ring, also where many end at the same time.
+    let shown = desk.lantern(&["key", "show", "second"]).expect(0);
+    assert_eq!(shown.text().matches(" as keeper since ").count(), 39, "{}", shown.text());
+
+    // The same goes for taking it out, in the order of their names.
+    let words = ["key", "withdraw", "second", "lamp-*", "--except", "lamp-01", "--yes", "--json"];
+    let went = desk.lantern(&words).expect(0);
+    let values: Vec<Value> = serde_json::from_str(went.text()).unwrap();
+    let names: Vec<&str> = values.iter().map(|value| value["machine"].as_str().unwrap()).collect();
+    assert_eq!((names.len(), names[0], names[38]), (39, "lamp-02", "lamp-40"));
+    assert!(lit.iter().all(|lit| !has(&desk, lit, "second")));
+}
+
+/// Those that want no answer are done at once; the others are asked for one after the other, each once.
+#[test]
+fn whoever_must_be_asked_is_asked_at_the_end_and_one_at_a_time() {
+    let (desk, lit) = fleet(4, |number, spec| match number {
+        2 => only_by_password(spec, "fog"),
+        3 => only_by_password(spec, "spray"),
+        _ => {}
+    });
+    desk.lantern(&["key", "new", "second", "--plain"]).expect(0);
+    let mut screen = Screen::open(&desk, &["key", "install", "second", "lamp-*", "--yes"]);
+    let seen = screen.wait_for("assword");
+    for name in ["lamp-01", "lamp-04"] {
+        assert!(seen.contains(&format!("is installed for keeper on {name}")), "{seen}");
+    }
+    assert!(!seen.contains("lamp-03"), "{seen}");
+    screen.send("fog\r");
+    screen.wait_until("the second question", |text| text.matches("assword").count() == 2);
+    screen.send("spray\r");
+    assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
+    assert!(lit.iter().all(|lit| has(&desk, lit, "second")));
+}
+
+/// The passphrase of a key opens it for all of them.
+#[test]
+fn a_passphrase_is_asked_for_once() {
+    let (desk, lit) = fleet(12, |_, _| {});
+    let words = ["key", "passphrase", "first", "--new-passphrase-from", "fd:3"];
+    desk.with_secrets(&words, "brass and glass", "").expect(0);
+    desk.lantern(&["key", "new", "second", "--plain"]).expect(0);
+    let mut screen = Screen::open(&desk, &["key", "install", "second", "lamp-*", "--yes", "--no-agent"]);
+    screen.wait_for("Passphrase of the key first");
+    screen.send("brass and glass\r");
+    assert_eq!(screen.wait_for_exit(), 0, "{}", screen.text());
+    assert_eq!(screen.text().matches("Passphrase of").count(), 1);
+    assert!(lit.iter().all(|lit| has(&desk, lit, "second")));
+}
+
+/// What was handed over is for the machines that were named. One on the way to them that asks for a password as well is not told it.
+#[test]
+fn a_password_for_many_is_not_told_to_the_gateway_on_the_way() {
+    let (desk, _lit) = fleet(4, |number, spec| match number {
+        1 => {
+            spec.gateway = true;
+            only_by_password(spec, PASSWORD);
+        }
+        number => {
+            spec.inner_address = Some(format!("10.77.9.{number}"));
+            only_by_password(spec, PASSWORD);
+        }
+    });
+    for number in 2..=4 {
+        let (name, address) = (format!("lamp-{number:02}"), format!("address=10.77.9.{number}"));
+        desk.lantern(&["machine", "set", &name, &address, "port=22", "gateway=lamp-01"]).expect(0);
+    }
+    let run = ["run", "lamp-*", "--except", "lamp-01", "--password-from", "fd:3", "--", "whoami"];
+    let went = desk.with_secrets(&run, PASSWORD, "").expect(249);
+    assert!(went.err.contains("3 not reached") && went.err.contains("lamp-01"), "{}", went.err);
+    let check = ["check", "lamp-*", "--except", "lamp-01", "--password-from", "fd:3"];
+    assert_ne!(desk.with_secrets(&check, PASSWORD, "").status, 0);
+    // Named itself, it is one of them.
+    let run = ["run", "lamp-*", "--password-from", "fd:3", "--", "whoami"];
+    let went = desk.with_secrets(&run, PASSWORD, "").expect(0);
+    assert!(went.err.contains("4 machines: 4 succeeded."), "{}", went.err);
+}
+
+/// A wrong password is tried once on each, also where a machine asks for it in its own words.
+#[test]
+fn a_wrong_password_is_not_said_twice_to_one_machine() {
+    let desk = Desk::new();
+    let lit = light({
+        let mut spec = machine("lamp-01", &desk_key(&desk));
+        only_by_password(&mut spec, PASSWORD);
+        spec.users[0].rule = lantern_harbour::LoginRule::AnyOf(vec!["keyboard-interactive"]);
+        spec
+    });
+    desk.add(&lit);
+    let other = light(machine("lamp-02", &desk.public_key("first")));
+    desk.add(&other);
+    let log = desk.folder.path().join("log");
+    let words = ["run", "lamp-*", "--password-from", "fd:3", "--log", log.to_str().unwrap(), "--", "whoami"];
+    let went = desk.with_secrets(&words, "wrong", "").expect(1);
+    assert!(went.err.contains("1 succeeded") && went.err.contains("1 not reached"), "{}", went.err);
+    // Asked again, nobody answers.
+    let log = std::fs::read_to_string(log).unwrap();
+    assert!(log.matches("asked prompts=1").count() <= 2, "{log}");
+}
+
+fn desk_key(desk: &Desk) -> lantern_keys::PublicKey {
+    desk.lantern(&["key", "new", "first", "--plain"]).expect(0);
+    desk.public_key("first")
+}
