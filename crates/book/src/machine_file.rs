@@ -1,8 +1,8 @@
 //! Small files that are each about one machine: what they are called.
 
 use std::fs;
-use std::io::ErrorKind;
-use std::path::PathBuf;
+use std::io::{ErrorKind, Write};
+use std::path::{Path, PathBuf};
 
 use crate::home::create_private_folder;
 use crate::{BookError, Home};
@@ -70,8 +70,14 @@ impl MachineFiles {
     /// What writing runs into.
     pub(crate) fn write(&self, machine: &str, text: &str) -> Result<(), BookError> {
         let Some(path) = self.path(machine) else { return Ok(()) };
-        create_private_folder(&self.folder)?;
-        fs::write(&path, text).map_err(BookError::io("write", &path))
+        let written = match over(&path, text) {
+            Err(error) if error.kind() == ErrorKind::NotFound => {
+                create_private_folder(&self.folder)?;
+                fs::write(&path, text)
+            }
+            written => written,
+        };
+        written.map_err(BookError::io("write", &path))
     }
 
     /// Removes one.
@@ -97,6 +103,15 @@ impl MachineFiles {
     }
 }
 
+/// Writes over a file that is there. One of the same length keeps its place on the disk, which matters where a date is noted for each of ten thousand
+/// machines.
+fn over(path: &Path, text: &str) -> std::io::Result<()> {
+    let mut file = fs::OpenOptions::new().write(true).open(path)?;
+    let is_shorter = file.metadata()?.len() > text.len() as u64;
+    file.write_all(text.as_bytes())?;
+    if is_shorter { file.set_len(text.len() as u64) } else { Ok(()) }
+}
+
 /// A file that is not there is as good as one that was done with.
 fn or_nothing_there(done: std::io::Result<()>) -> std::io::Result<()> {
     match done {
@@ -106,6 +121,7 @@ fn or_nothing_there(done: std::io::Result<()>) -> std::io::Result<()> {
 }
 
 #[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that cannot go on says so by panicking.
 mod tests {
     use super::*;
     use proptest::prelude::*;
@@ -116,6 +132,17 @@ mod tests {
             let file = machine_file_name(&text).unwrap_or_default();
             prop_assert!(!file.contains('/') && !file.starts_with('.'));
             prop_assert_eq!(machine(&file), Some(text));
+        }
+
+        /// Whatever was there before, in a folder that may be missing.
+        #[test]
+        fn what_was_written_last_is_there(texts in proptest::collection::vec("[a-z\n]{0,40}", 1..6)) {
+            let home = tempfile::tempdir().unwrap();
+            let files = MachineFiles::of(&Home::new(home.path().join("home")), "uses");
+            for text in texts {
+                files.write("lamp-01", &text).unwrap();
+                prop_assert_eq!(fs::read_to_string(files.path("lamp-01").unwrap()).unwrap(), text);
+            }
         }
     }
 }

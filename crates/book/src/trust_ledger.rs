@@ -7,7 +7,7 @@
 use std::collections::HashMap;
 use std::ops::Range;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::trust_form::{LedgerForm, Trust};
 use crate::{BookError, Revoked, TrustRecord};
@@ -40,6 +40,17 @@ pub(crate) struct Ledger {
     /// Records of machines in the text, also those that later ones replace.
     written: usize,
     pub(crate) revoked: Arc<Vec<Revoked>>,
+    last: Memo,
+}
+
+/// The record that was asked for last: a login asks for that of its machine four times. A copy has its own, since each is for another machine.
+#[derive(Debug, Default)]
+struct Memo(Mutex<Option<(String, TrustRecord)>>);
+
+impl Clone for Memo {
+    fn clone(&self) -> Self {
+        Self::default()
+    }
 }
 
 /// Where in the text a record is.
@@ -64,6 +75,7 @@ impl Ledger {
     /// [`BookError::Syntax`] in a revocation, with the line.
     pub(crate) fn with(mut self, path: &Path, text: String) -> Result<Result<Self, String>, BookError> {
         let Some(blocks) = split(&text) else { return Ok(Err(text)) };
+        self.last = Memo::default();
         let (piece, latest) = (self.pieces.len(), Arc::make_mut(&mut self.latest));
         let mut revocations = Vec::new();
         for (block, range) in blocks {
@@ -108,8 +120,14 @@ impl Ledger {
     /// The record of a machine.
     pub(crate) fn get(&self, path: &Path, machine: &str) -> Result<Option<TrustRecord>, BookError> {
         let Some(spot) = self.latest.get(machine) else { return Ok(None) };
+        let mut last = self.last.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, record)) = last.as_ref().filter(|(name, _)| name == machine) {
+            return Ok(Some(record.clone()));
+        }
         let (mut records, _) = self.read(path, spot)?;
-        Ok(records.remove(machine))
+        let record = records.remove(machine);
+        *last = record.clone().map(|record| (machine.to_owned(), record));
+        Ok(record)
     }
 
     /// Whether there is a record of a machine.

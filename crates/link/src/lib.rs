@@ -43,6 +43,7 @@ pub mod remote_digest;
 pub mod remote_logins;
 mod request;
 mod rotation;
+mod shared_ring;
 mod step;
 mod surroundings;
 mod trunk;
@@ -78,6 +79,7 @@ pub use program::{CommandWords, Opens, Program, Runs};
 pub use pump::{Pump, PumpError};
 pub use remote::{ACTING, InputEnded, News, Process, ProcessEnd, Remote, RemoteRequest, Seen, Start};
 pub use request::{ConnectRequest, Finding, KeyChoice, Known, Shares, TimeLimits, TrustPolicy, our_offer};
+pub use shared_ring::SharedRing;
 pub use step::Step;
 pub use surroundings::{Happened, Surroundings};
 pub use trunk::{

@@ -308,8 +308,8 @@ impl<'a, 'r> Login<'a, 'r> {
     /// The private half of a key, asking for its passphrase when there is one; else why there is none to be had.
     async fn unlock(&mut self, index: usize) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
         let Some(key) = self.keys.get(index).map(OwnKey::lock) else { return Ok(Err("it is gone")) };
-        let home = self.request.home.clone();
-        let opened = key.unlock(&home, self).await?;
+        let request = self.request;
+        let opened = key.unlock(request, self).await?;
         if let (Ok(opened), Some(own)) = (&opened, self.keys.get_mut(index)) {
             own.keep_opened(opened.clone());
         }

@@ -11,6 +11,7 @@ use lantern_keys::{Fingerprint, KeyError, PrivateKey, PublicKey};
 use tokio::task::spawn_blocking;
 use tracing::debug;
 
+use crate::shared_ring::readable;
 use crate::{AgentClient, Answer, Ask, ConnectRequest, KeyChoice, LinkError, Question};
 
 /// Keys offered before anybody is asked for a password: servers close after about six failures.
@@ -118,23 +119,25 @@ pub(crate) async fn own_keys(
                 KeyChoice::RingWithout(key) => Some(key),
                 _ => None,
             };
+            let listed = match &request.ring {
+                Some(shared) => shared.listed(&ring)?,
+                None => Arc::new(readable(&ring)?),
+            };
             let mut keys = Vec::new();
-            // A broken file in the ring is reported by `key list`; here the others serve.
-            for (name, key) in ring.summaries()?.into_iter().filter_map(|(name, key)| Some((name, key.ok()?)))
-            {
+            for key in listed.iter() {
                 let Some(public) = key.public().filter(|public| Some(public) != not_this) else { continue };
                 // A server counts each key that is offered: those of certificates are none of its business, unless somebody put them there.
                 if key.note.for_certificates && key.note.installed.is_empty() {
                     continue;
                 }
                 if key.is_exposed() && !request.even_exposed {
-                    left_out.exposed.push((ring.private_path(&name), key.mode));
+                    left_out.exposed.push((ring.private_path(&key.name), key.mode));
                     continue;
                 }
                 let is_there =
                     |place: &Installed| place.machine == request.machine && place.user == request.user;
                 let is_installed_there = key.note.installed.iter().any(is_there);
-                let half = Half::InRing { is_protected: key.is_protected() };
+                let (name, half) = (key.name.clone(), Half::InRing { is_protected: key.is_protected() });
                 keys.push(OwnKey { name, public, half, agent: None, is_installed_there });
             }
             keys
@@ -144,6 +147,16 @@ pub(crate) async fn own_keys(
 
 /// One that was asked for by its name.
 fn named(request: &ConnectRequest, ring: &KeyRing, name: &str) -> Result<OwnKey, LinkError> {
+    let listed = request.ring.as_ref().map(|shared| shared.listed(ring)).transpose()?;
+    if let Some(key) = listed.iter().flat_map(|listed| listed.iter()).find(|key| key.name == name)
+        && let Some(public) = key.public()
+    {
+        if key.is_exposed() && !request.even_exposed {
+            return Err(LinkError::Exposed { path: ring.private_path(name), mode: key.mode });
+        }
+        let (name, half) = (name.to_owned(), Half::InRing { is_protected: key.is_protected() });
+        return Ok(OwnKey { name, public, half, agent: None, is_installed_there: false });
+    }
     let entry = ring.get(name)?;
     if entry.is_exposed() && !request.even_exposed {
         return Err(LinkError::Exposed { path: entry.path, mode: entry.mode });
@@ -293,8 +306,28 @@ pub(crate) struct Lock {
 }
 
 impl Lock {
-    /// The private half; else why there is none to be had.
+    /// The private half; else why there is none to be had. A ring that is shared has each key opened once.
     pub(crate) async fn unlock(
+        self,
+        request: &ConnectRequest,
+        to: &mut dyn Put,
+    ) -> Result<Result<Arc<PrivateKey>, &'static str>, LinkError> {
+        let slot = match (&self.half, &request.ring) {
+            (Half::InRing { .. }, Some(shared)) => shared.slot(&self.name),
+            _ => return self.open(&request.home, to).await,
+        };
+        let mut slot = slot.lock().await;
+        if let Some(opened) = slot.as_ref().filter(|opened| *opened.public() == self.public) {
+            return Ok(Ok(opened.clone()));
+        }
+        let opened = self.open(&request.home, to).await?;
+        if let Ok(opened) = &opened {
+            *slot = Some(opened.clone());
+        }
+        Ok(opened)
+    }
+
+    async fn open(
         self,
         home: &Home,
         to: &mut dyn Put,

@@ -120,6 +120,7 @@ fn made_by(request: &ConnectRequest) -> String {
             opens: Opens::Nothing,
             shares: None,
             known: None,
+            ring: None,
             agents,
             via,
             ..request.clone()

@@ -13,7 +13,7 @@ use lantern_ssh::Offer;
 
 use crate::line::Lines;
 use crate::program::Opens;
-use crate::{AgentSocket, Ask, LinkError, Trunk};
+use crate::{AgentSocket, Ask, LinkError, SharedRing, Trunk};
 
 /// How often a silent server is asked whether it is there, before the link counts as dead.
 pub(crate) const ASKED_MEANWHILE: u32 = 3;
@@ -134,6 +134,8 @@ pub struct ConnectRequest {
     pub only_looking: bool,
     /// What is known, where it was read already: many that only look at once need not read it each. Whoever decides about trust reads it anew.
     pub known: Option<Arc<Known>>,
+    /// The ring as many connections at once share it; none: it is read for this one.
+    pub ring: Option<Arc<SharedRing>>,
     /// Whether the machine may ask for signatures over it: servers tell all sessions of a connection that one of them asked for that.
     pub forwards_agent: bool,
     /// What is opened first.
@@ -169,6 +171,7 @@ impl ConnectRequest {
             resolver: None,
             only_looking: false,
             known: None,
+            ring: None,
             forwards_agent: false,
             opens: Opens::Nothing,
             lines: None,

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use lantern_book::BookError;
 use lantern_keys::Fingerprint;
-use lantern_link::{AgentSocket, KerberosPlaces, KeyChoice, Opens, Shares, TimeLimits};
+use lantern_link::{AgentSocket, KerberosPlaces, KeyChoice, Opens, SharedRing, Shares, TimeLimits};
 
 /// Why a machine cannot even be tried.
 #[derive(Debug, thiserror::Error)]
@@ -87,6 +87,8 @@ pub struct ReachOptions {
     pub opens: Opens,
     /// Where there are connections that several use.
     pub shares: Option<Arc<dyn Shares>>,
+    /// The key ring as many machines at once share it: each key is opened once.
+    pub ring: Option<Arc<SharedRing>>,
     /// Who we are on this computer: the user where nothing else says one.
     pub local_user: Option<String>,
     /// Where the system keeps what it says of Kerberos.

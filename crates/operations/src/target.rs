@@ -372,6 +372,7 @@ impl Target {
                 resolver: target.resolver,
                 only_looking: false,
                 known: None,
+                ring: options.ring.clone(),
                 forwards_agent: false,
                 opens: Opens::Nothing,
                 lines: None,

@@ -90,6 +90,7 @@ impl ConnectArgs {
                 None => None,
             },
             addresses: Vec::new(),
+            ring: None,
             even_exposed: self.anyway,
             gateways: self.gateways.clone(),
             proxy: self.proxy.clone(),
@@ -107,5 +108,10 @@ impl ConnectArgs {
             local_user: local_user(),
             kerberos: kerberos(),
         }
+    }
+
+    /// The same for many machines, which share the key ring.
+    pub(crate) fn reach_many(&self, home: &Home) -> ReachOptions {
+        ReachOptions { ring: Some(std::sync::Arc::default()), ..self.reach(home) }
     }
 }

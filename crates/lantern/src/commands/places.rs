@@ -47,7 +47,7 @@ pub(super) fn machines(
     }
     let book = MachineBook::load(home)?;
     let names = select(&book, &[word.to_owned()], &but.except)?;
-    let mut options = connect.reach(home);
+    let mut options = connect.reach_many(home);
     options.shares = Some(sharing_gateways(home, connect));
     let errands = names.iter().map(|name| Errand::one_of(home, &book, name, &options));
     Ok((errands.collect::<Result<_, _>>()?, true))

@@ -126,6 +126,12 @@ impl Known {
     /// The answer, when nobody need be asked for it.
     pub(super) fn answer(&mut self, question: &Question) -> Option<Answer> {
         let secret = match question {
+            // Of many machines, each would try again what does not open it.
+            Question::Passphrase { key, again: true } if self.of_many => {
+                self.passphrases.remove(key);
+                self.passphrase = None;
+                return None;
+            }
             Question::Passphrase { key, again } => {
                 let known = self.passphrases.get(key).filter(|_| !again).cloned();
                 let secret = known.or_else(|| self.passphrase.take())?;

@@ -54,7 +54,7 @@ pub(super) async fn client_certificate(
     let own = own.ok_or_else(|| failed("what it holds is no certificate".to_owned()))?;
     let key = own_keys(way, ask, &mut LeftOut::default()).await?.into_iter().next();
     let lock = key.ok_or_else(|| failed("its key is not in the ring".to_owned()))?.lock();
-    let opened = lock.unlock(&way.home, &mut Directly(ask)).await?;
+    let opened = lock.unlock(way, &mut Directly(ask)).await?;
     let opened = opened.map_err(|why| failed(format!("the key for it: {why}")))?;
     let certified = certified(&opened, chain).map_err(failed)?;
     Ok(ClientCertificate { certified: Arc::new(certified), holder: neutralize_line(&own.holder(), 255) })

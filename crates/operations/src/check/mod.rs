@@ -71,6 +71,8 @@ pub async fn check_many(
     on_progress: impl Fn(usize, Progress<'_>) + Send + Sync + 'static,
 ) -> Vec<Account> {
     let (on_progress, common) = (Arc::new(on_progress), Common::new(home));
+    let mut options = options.clone();
+    options.reach.ring.get_or_insert_default();
     let walks = names.iter().enumerate().map(|(index, name)| {
         let (home, name, options, ask) = (home.clone(), name.clone(), options.clone(), ask.clone());
         let common = common.clone();

@@ -73,7 +73,8 @@ pub struct ManyRun {
 /// # Errors
 /// The book cannot be read.
 pub async fn run_many(home: &Home, names: &[String], run: ManyRun) -> Result<Vec<Option<Ended>>, BookError> {
-    let ManyRun { work, reach, acts_as, options, ask, watch, halt } = run;
+    let ManyRun { work, mut reach, acts_as, options, ask, watch, halt } = run;
+    reach.ring.get_or_insert_default();
     let book = Arc::new(MachineBook::load(home)?);
     let context = Arc::new(one::Context {
         home: home.clone(),

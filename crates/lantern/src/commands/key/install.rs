@@ -6,7 +6,7 @@ use lantern_book::{Home, KeyRing, RingEntry};
 use lantern_keys::login_list::LineLimits;
 use lantern_link::LinkError;
 use lantern_operations::place::Change;
-use lantern_operations::{InstallError, Installation, Target, install};
+use lantern_operations::{InstallError, Installation, ReachOptions, Target, install};
 use serde_json::{Value, json};
 
 use super::each::{Deed, on_each};
@@ -35,7 +35,14 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     let no_questions = args.connect.no_questions;
     let deed =
         Deed { what: "new", detail: format!("the key {}", args.name), question: &question, no_questions };
-    let order = Arc::new(Order { args: args.clone(), home: home.clone(), entry, limits, json });
+    let order = Arc::new(Order {
+        args: args.clone(),
+        home: home.clone(),
+        options: args.connect.reach_many(home),
+        entry,
+        limits,
+        json,
+    });
     let act = |machine: String, ask: TerminalAsk| install_on(order.clone(), machine, ask);
     on_each(home, &args.machines, (args.plan, args.at_once), &deed, (&ask, json), act)
 }
@@ -44,16 +51,16 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
 struct Order {
     args: InstallArgs,
     home: Home,
+    options: ReachOptions,
     entry: RingEntry,
     limits: String,
     json: bool,
 }
 
 async fn install_on(order: Arc<Order>, machine: String, ask: TerminalAsk) -> Result<Value, Failure> {
-    let Order { args, home, entry, limits, json } = &*order;
-    let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, &machine, &options)?;
-    let installing = install(way(home, &target, &options, &ask), entry, limits, args.make_use);
+    let Order { args, home, options, entry, limits, json } = &*order;
+    let target = Target::resolve_with(home, &machine, options)?;
+    let installing = install(way(home, &target, options, &ask), entry, limits, args.make_use);
     let installed = attend(&target, &ask, installing).await?.map_err(|error| match error {
         InstallError::Operation(error) => explain(home, &target, error),
         error => error.into(),

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use lantern_book::{Home, KeyRing, MachineBook, RingEntry, select};
 use lantern_keys::container::Patience;
 use lantern_keys::{KeyError, PrivateKey, SecretString};
-use lantern_operations::Target;
 use lantern_operations::rotate::{self, RotateError};
+use lantern_operations::{ReachOptions, Target};
 use serde_json::{Value, json};
 
 use super::each::carry_out;
@@ -49,7 +49,13 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     args.plan.settle(&rows, &question, machines.len() > 1, json)?;
     let ask = asking(&args.connect)?;
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
-    let order = Arc::new(Order { args: args.clone(), home: home.clone(), old, new });
+    let order = Arc::new(Order {
+        args: args.clone(),
+        home: home.clone(),
+        options: args.connect.reach_many(home),
+        old,
+        new,
+    });
     let (old, new) = (&order.old, &order.new);
     let act = |machine: String, ask: TerminalAsk| rotate_one(order.clone(), machine, ask);
     let hear = |machine: &str, outcome: &Result<(), Failure>| match outcome {
@@ -70,6 +76,7 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
 struct Order {
     args: RotateArgs,
     home: Home,
+    options: ReachOptions,
     old: RingEntry,
     new: RingEntry,
 }
@@ -175,11 +182,9 @@ fn open_old(
 }
 
 async fn rotate_one(order: Arc<Order>, machine: String, ask: TerminalAsk) -> Result<(), Failure> {
-    let Order { args, home, old, new } = &*order;
-    let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, &machine, &options)?;
-    let rotation =
-        rotate::rotate_on(way(home, &target, &options, &ask), old, new, args.connect.key.is_some());
+    let Order { args, home, options, old, new } = &*order;
+    let target = Target::resolve_with(home, &machine, options)?;
+    let rotation = rotate::rotate_on(way(home, &target, options, &ask), old, new, args.connect.key.is_some());
     attend(&target, &ask, rotation).await?.map_err(|error| match error {
         RotateError::Operation(error) => explain(home, &target, error),
         error => error.into(),

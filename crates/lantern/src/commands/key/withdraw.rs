@@ -5,7 +5,7 @@ use std::sync::Arc;
 use lantern_book::{Home, KeyRing, RingEntry};
 use lantern_link::LinkError;
 use lantern_operations::place::Change;
-use lantern_operations::{Target, WithdrawError, Withdrawal, withdraw};
+use lantern_operations::{ReachOptions, Target, WithdrawError, Withdrawal, withdraw};
 use serde_json::{Value, json};
 
 use super::each::{Deed, on_each};
@@ -22,7 +22,13 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
     let no_questions = args.connect.no_questions;
     let deed =
         Deed { what: "gone", detail: format!("the key {}", args.name), question: &question, no_questions };
-    let order = Arc::new(Order { args: args.clone(), home: home.clone(), entry, json });
+    let order = Arc::new(Order {
+        args: args.clone(),
+        home: home.clone(),
+        options: args.connect.reach_many(home),
+        entry,
+        json,
+    });
     let act = |machine: String, ask: TerminalAsk| withdraw_from(order.clone(), machine, ask);
     on_each(home, &args.machines, (args.plan, args.at_once), &deed, (&ask, json), act)
 }
@@ -31,17 +37,17 @@ pub(super) fn run(args: &WithdrawArgs, home: &Home, json: bool) -> Result<(), Fa
 struct Order {
     args: WithdrawArgs,
     home: Home,
+    options: ReachOptions,
     entry: RingEntry,
     json: bool,
 }
 
 async fn withdraw_from(order: Arc<Order>, machine: String, ask: TerminalAsk) -> Result<Value, Failure> {
-    let Order { args, home, entry, json } = &*order;
-    let options = args.connect.reach(home);
-    let target = Target::resolve_with(home, &machine, &options)?;
+    let Order { args, home, options, entry, json } = &*order;
+    let target = Target::resolve_with(home, &machine, options)?;
     // Nobody is asked where it is seen whether the key is out.
     let nobody = ask.without_person();
-    let withdrawing = withdraw(way(home, &target, &options, &ask), entry, args.even_the_last, &nobody);
+    let withdrawing = withdraw(way(home, &target, options, &ask), entry, args.even_the_last, &nobody);
     let Withdrawal { change, still_in, user } =
         attend(&target, &ask, withdrawing).await?.map_err(|error| match error {
             WithdrawError::Operation(error) => explain(home, &target, error),
