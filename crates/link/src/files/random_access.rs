@@ -91,20 +91,14 @@ impl RandomAccess {
             let mut came: u32 = 0;
             let mut outcome = asked.await?;
             loop {
-                match outcome {
-                    Ok(Answer::Data(pieces)) => {
-                        let len: usize = pieces.iter().map(Bytes::len).sum();
-                        // A read that brings nothing is the end of it.
-                        if len == 0 {
-                            return Ok(out.freeze());
-                        }
-                        came += u32::try_from(len).unwrap_or(u32::MAX).min(part - came);
-                        pieces.iter().for_each(|piece| out.extend_from_slice(piece));
-                    }
-                    Ok(_) => return Err(self.inner.files.misfit()),
-                    Err(refusal) if refusal.code == StatusCode::EndOfFile => return Ok(out.freeze()),
-                    Err(refusal) => return Err(self.refused("read", refusal)),
+                let pieces = self.pieces(outcome)?;
+                let len: usize = pieces.iter().map(Bytes::len).sum();
+                // A read that brings nothing is the end of it.
+                if len == 0 {
+                    return Ok(out.freeze());
                 }
+                came += u32::try_from(len).unwrap_or(u32::MAX).min(part - came);
+                pieces.iter().for_each(|piece| out.extend_from_slice(piece));
                 if came >= part {
                     break;
                 }
@@ -113,6 +107,26 @@ impl RandomAccess {
             }
         }
         Ok(out.freeze())
+    }
+
+    /// Reads what one answer brings: that may be less than was asked for where the file goes on, too. Nothing is its end.
+    ///
+    /// # Errors
+    /// The machine's refusal; no answer.
+    pub async fn read_some(&self, offset: u64, len: u32) -> Result<Bytes, FilesError> {
+        let outcome = self.put(|handle| SftpRequest::read(handle, offset, len))?.await?;
+        let mut pieces = self.pieces(outcome)?;
+        Ok(if pieces.len() == 1 { pieces.remove(0) } else { Bytes::from(pieces.concat()) })
+    }
+
+    /// The bytes of an answer: none at the end of the file.
+    fn pieces(&self, outcome: Outcome) -> Result<Vec<Bytes>, FilesError> {
+        match outcome {
+            Ok(Answer::Data(pieces)) => Ok(pieces),
+            Ok(_) => Err(self.inner.files.misfit()),
+            Err(refusal) if refusal.code == StatusCode::EndOfFile => Ok(Vec::new()),
+            Err(refusal) => Err(self.refused("read", refusal)),
+        }
     }
 
     /// Whether nothing can be asked about it any more: it is to be opened anew.

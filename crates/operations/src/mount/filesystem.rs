@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, SystemTime};
+use std::time::{Instant, SystemTime};
 
 use bytes::Bytes;
 use fuser::{
@@ -18,15 +18,15 @@ use fuser::{
 use lantern_ssh::sftp::{Attributes, FileKind, OpenFlags};
 use tokio::runtime::Handle;
 
-use super::kernel_forms::{BLOCK, attr, flags, kind, name, seconds};
+use super::kernel_forms::{BLOCK, attr, done, flags, kind, name, seconds};
 use super::tree::RemoteTree;
 use super::trouble::Trouble;
 
 /// Bytes that the kernel writes, and reads ahead, at most at once.
 const LARGEST: u32 = 1024 * 1024;
 
-/// What is in a folder, as it was when it was opened, and that moment.
-type Snapshot = Arc<(u64, Vec<(Vec<u8>, Attributes)>)>;
+/// What is in a folder, as it was when it was opened, since when, and at what moment it was asked for.
+type Snapshot = Arc<((Instant, u64), Vec<(Vec<u8>, Attributes)>)>;
 
 /// Answers the kernel.
 pub(super) struct RemoteFilesystem {
@@ -49,16 +49,11 @@ impl RemoteFilesystem {
 }
 
 /// Answers with a file, or says why not.
-fn entry(reply: ReplyEntry, found: Result<(u64, Attributes), Trouble>, lasts: Duration, owner: (u32, u32)) {
+fn entry(reply: ReplyEntry, found: Result<(u64, Attributes), Trouble>, tree: &RemoteTree, owner: (u32, u32)) {
     match found {
-        Ok((number, attributes)) => reply.entry(&lasts, &attr(number, &attributes, owner), Generation(0)),
-        Err(trouble) => reply.error(trouble.number()),
-    }
-}
-
-fn done(reply: ReplyEmpty, outcome: Result<(), Trouble>) {
-    match outcome {
-        Ok(()) => reply.ok(),
+        Ok((number, attributes)) => {
+            reply.entry(&tree.left(number), &attr(number, &attributes, owner), Generation(0));
+        }
         Err(trouble) => reply.error(trouble.number()),
     }
 }
@@ -82,7 +77,7 @@ impl Filesystem for RemoteFilesystem {
 
     fn lookup(&self, _: &Request, parent: INodeNo, wanted: &OsStr, reply: ReplyEntry) {
         let (wanted, owner) = (name(wanted), self.owner);
-        self.answer(async move |tree| entry(reply, tree.find(parent.0, &wanted).await, tree.lasts(), owner));
+        self.answer(async move |tree| entry(reply, tree.find(parent.0, &wanted).await, &tree, owner));
     }
 
     fn forget(&self, _: &Request, ino: INodeNo, times: u64) {
@@ -92,7 +87,7 @@ impl Filesystem for RemoteFilesystem {
     fn getattr(&self, _: &Request, ino: INodeNo, _: Option<FileHandle>, reply: ReplyAttr) {
         let owner = self.owner;
         self.answer(async move |tree| match tree.look(ino.0).await {
-            Ok(attributes) => reply.attr(&tree.lasts(), &attr(ino.0, &attributes, owner)),
+            Ok(attributes) => reply.attr(&tree.left(ino.0), &attr(ino.0, &attributes, owner)),
             Err(trouble) => reply.error(trouble.number()),
         });
     }
@@ -131,7 +126,7 @@ impl Filesystem for RemoteFilesystem {
             };
             let attributes = Attributes { size, owner: None, mode: mode.map(|mode| mode & 0o7777), times };
             match tree.change(ino.0, attributes).await {
-                Ok(attributes) => reply.attr(&tree.lasts(), &attr(ino.0, &attributes, owner)),
+                Ok(attributes) => reply.attr(&tree.left(ino.0), &attr(ino.0, &attributes, owner)),
                 Err(trouble) => reply.error(trouble.number()),
             }
         });
@@ -147,7 +142,7 @@ impl Filesystem for RemoteFilesystem {
     fn mkdir(&self, _: &Request, parent: INodeNo, new: &OsStr, mode: u32, umask: u32, reply: ReplyEntry) {
         let (new, owner) = (name(new), self.owner);
         self.answer(async move |tree| {
-            entry(reply, tree.make_folder(parent.0, &new, mode & !umask).await, tree.lasts(), owner);
+            entry(reply, tree.make_folder(parent.0, &new, mode & !umask).await, &tree, owner);
         });
     }
 
@@ -164,7 +159,7 @@ impl Filesystem for RemoteFilesystem {
     fn symlink(&self, _: &Request, parent: INodeNo, link: &OsStr, target: &Path, reply: ReplyEntry) {
         let (link, target, owner) = (name(link), name(target.as_os_str()), self.owner);
         self.answer(async move |tree| {
-            entry(reply, tree.make_link(parent.0, &link, &target).await, tree.lasts(), owner);
+            entry(reply, tree.make_link(parent.0, &link, &target).await, &tree, owner);
         });
     }
 
@@ -191,7 +186,7 @@ impl Filesystem for RemoteFilesystem {
     fn link(&self, _: &Request, ino: INodeNo, new_parent: INodeNo, new: &OsStr, reply: ReplyEntry) {
         let (new, owner) = (name(new), self.owner);
         self.answer(async move |tree| {
-            entry(reply, tree.hard_link(ino.0, new_parent.0, &new).await, tree.lasts(), owner);
+            entry(reply, tree.hard_link(ino.0, new_parent.0, &new).await, &tree, owner);
         });
     }
 
@@ -221,7 +216,7 @@ impl Filesystem for RemoteFilesystem {
         let wanted = OpenFlags { create: true, exclusive, ..flags(bits) };
         self.answer(async move |tree| match tree.create(parent.0, &new, mode & !umask, wanted).await {
             Ok((number, attributes, handle)) => reply.created(
-                &tree.lasts(),
+                &tree.left(number),
                 &attr(number, &attributes, owner),
                 Generation(0),
                 FileHandle(handle),
@@ -295,13 +290,16 @@ impl Filesystem for RemoteFilesystem {
         let (folders, handle) = (self.folders.clone(), self.next.fetch_add(1, Ordering::Relaxed));
         self.answer(async move |tree| {
             let moment = tree.moment();
-            let listing = match tree.list(ino.0).await {
-                Ok(listing) => listing,
+            let (listing, since) = match tree.list(ino.0).await {
+                Ok(known) => known,
                 Err(trouble) => return reply.error(trouble.number()),
             };
             let mut names: Vec<_> = listing.iter().map(|(name, known)| (name.clone(), *known)).collect();
             names.sort_unstable_by(|one, other| one.0.cmp(&other.0));
-            folders.lock().unwrap_or_else(PoisonError::into_inner).insert(handle, Arc::new((moment, names)));
+            folders
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .insert(handle, Arc::new(((since, moment), names)));
             reply.opened(FileHandle(handle), FopenFlags::empty());
         });
     }
@@ -327,14 +325,14 @@ impl Filesystem for RemoteFilesystem {
         mut reply: ReplyDirectoryPlus,
     ) {
         let Some(snapshot) = self.snapshot(handle) else { return reply.error(Errno::EBADF) };
-        let moment = snapshot.0;
-        // Where something was changed since the folder was opened, what is told is to be asked for again.
-        let lasts = if moment == self.tree.moment() { self.tree.lasts() } else { Duration::ZERO };
         for (at, (name, attributes)) in self.behind(&snapshot.1, offset) {
             let is_step = matches!(&name[..], b"." | b"..");
             // Each that is told counts as looked up; the steps are not.
             let number =
-                if is_step { u64::MAX - at } else { self.tree.told(ino.0, &name, attributes, moment) };
+                if is_step { u64::MAX - at } else { self.tree.told(ino.0, &name, attributes, snapshot.0) };
+            // What was changed since the folder was opened is known otherwise, or is to be asked for again.
+            let attributes = self.tree.known_of(number).unwrap_or(attributes);
+            let lasts = self.tree.left(number);
             let known = attr(number, &attributes, self.owner);
             let name = OsStr::from_bytes(&name);
             if reply.add(INodeNo(number), at + 1, name, &lasts, &known, Generation(0)) {

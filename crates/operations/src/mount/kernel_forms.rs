@@ -4,8 +4,10 @@ use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use fuser::{FileAttr, FileType, INodeNo, TimeOrNow};
+use fuser::{FileAttr, FileType, INodeNo, ReplyEmpty, TimeOrNow};
 use lantern_ssh::sftp::{Attributes, FileKind, OpenFlags};
+
+use super::trouble::Trouble;
 
 /// What sizes are told in.
 pub(super) const BLOCK: u32 = 4096;
@@ -26,6 +28,14 @@ pub(super) fn kind(kind: FileKind) -> FileType {
         FileKind::Socket => FileType::Socket,
         FileKind::Device => FileType::CharDevice,
         FileKind::Regular | FileKind::Unknown => FileType::RegularFile,
+    }
+}
+
+/// Answers that something was done, or why not.
+pub(super) fn done(reply: ReplyEmpty, outcome: Result<(), Trouble>) {
+    match outcome {
+        Ok(()) => reply.ok(),
+        Err(trouble) => reply.error(trouble.number()),
     }
 }
 

@@ -2,6 +2,7 @@
 //!
 //! [`RemoteTree`] does what is asked of files by number, with what is known of them kept for a moment; [`mount_at`] has the kernel ask.
 
+mod changes;
 mod filesystem;
 mod kernel_forms;
 mod known;

@@ -1,6 +1,7 @@
 //! Files by the numbers that the kernel calls them: each has a name in a folder, so that a folder that is renamed takes along what is in it.
 
 use std::collections::HashMap;
+use std::hash::{DefaultHasher, Hash, Hasher};
 
 use crate::files::join;
 
@@ -25,12 +26,11 @@ pub(super) struct Nodes {
     root: Vec<u8>,
     by_number: HashMap<u64, Node>,
     by_name: HashMap<(u64, Vec<u8>), u64>,
-    next: u64,
 }
 
 impl Nodes {
     pub(super) fn new(root: Vec<u8>) -> Self {
-        Self { root, by_number: HashMap::new(), by_name: HashMap::new(), next: ROOT + 1 }
+        Self { root, by_number: HashMap::new(), by_name: HashMap::new() }
     }
 
     /// The path on the machine; none for what is gone.
@@ -47,9 +47,10 @@ impl Nodes {
         Some(names.iter().rev().fold(self.root.clone(), |path, name| join(&path, name)))
     }
 
-    /// The folder that it is in; its own, for the uppermost.
-    pub(super) fn parent(&self, number: u64) -> u64 {
-        self.by_number.get(&number).map_or(ROOT, |node| node.parent)
+    /// Its name, and the folder that it is in; none for the uppermost, and for what is gone.
+    pub(super) fn place(&self, number: u64) -> Option<(u64, Vec<u8>)> {
+        let node = self.by_number.get(&number).filter(|node| !node.is_gone)?;
+        Some((node.parent, node.name.clone()))
     }
 
     /// The number of a name, if it has one.
@@ -57,13 +58,28 @@ impl Nodes {
         self.by_name.get(&(parent, name.to_vec())).copied()
     }
 
-    /// The number of a name, which the kernel is told.
-    pub(super) fn tell(&mut self, parent: u64, name: &[u8]) -> u64 {
-        let number = match self.find(parent, name) {
+    /// A number for a name: the same each time that the same folder is mounted, as long as nobody has it. Programs that keep the numbers of files, to
+    /// tell which are as they were, do so from one mount to the next.
+    fn new_number(&self, parent: u64, name: &[u8]) -> u64 {
+        let mut tries = 0_u64;
+        loop {
+            let mut hasher = DefaultHasher::new();
+            (parent, name, tries).hash(&mut hasher);
+            let number = hasher.finish() >> 1;
+            if number > ROOT && !self.by_number.contains_key(&number) {
+                return number;
+            }
+            tries += 1;
+        }
+    }
+
+    /// The number of a name, which the kernel is told; whether it had none before.
+    pub(super) fn tell(&mut self, parent: u64, name: &[u8]) -> (u64, bool) {
+        let found = self.find(parent, name);
+        let number = match found {
             Some(number) => number,
             None => {
-                let number = self.next;
-                self.next += 1;
+                let number = self.new_number(parent, name);
                 let node = Node { parent, name: name.to_vec(), told: 0, is_gone: false };
                 self.by_number.insert(number, node);
                 self.by_name.insert((parent, name.to_vec()), number);
@@ -73,7 +89,7 @@ impl Nodes {
         if let Some(node) = self.by_number.get_mut(&number) {
             node.told += 1;
         }
-        number
+        (number, found.is_none())
     }
 
     /// The kernel has forgotten it so many times.
@@ -110,6 +126,12 @@ impl Nodes {
         self.by_name.insert((to.0, to.1.to_vec()), number);
     }
 
+    /// The folder that it is in; its own, for the uppermost.
+    #[cfg(test)]
+    fn parent(&self, number: u64) -> u64 {
+        self.by_number.get(&number).map_or(ROOT, |node| node.parent)
+    }
+
     /// How many there are.
     #[cfg(test)]
     pub(super) fn len(&self) -> usize {
@@ -126,19 +148,32 @@ mod tests {
     #[test]
     fn what_is_in_a_folder_goes_where_that_goes() {
         let mut nodes = Nodes::new(b"/srv".to_vec());
-        let folder = nodes.tell(ROOT, b"a");
-        let file = nodes.tell(folder, b"x");
+        let folder = nodes.tell(ROOT, b"a").0;
+        let file = nodes.tell(folder, b"x").0;
         assert_eq!(nodes.path(file).unwrap(), b"/srv/a/x");
-        let over = nodes.tell(ROOT, b"b");
+        let over = nodes.tell(ROOT, b"b").0;
         nodes.rename((ROOT, b"a"), (ROOT, b"b"));
         assert_eq!((nodes.path(file).unwrap(), nodes.path(over)), (b"/srv/b/x".to_vec(), None));
         nodes.remove(folder, b"x");
         assert_eq!(nodes.path(file), None);
         // A name that is taken anew is another file, while the old one is still known.
-        let new = nodes.tell(folder, b"x");
+        let new = nodes.tell(folder, b"x").0;
         assert!(new != file && nodes.path(new).unwrap() == b"/srv/b/x");
         nodes.forget(file, 1);
         assert_eq!(nodes.find(folder, b"x"), Some(new));
+    }
+
+    #[test]
+    fn numbers_are_the_same_from_one_mount_to_the_next() {
+        let number = |before: &[&[u8]]| {
+            let mut nodes = Nodes::new(b"/srv".to_vec());
+            for name in before {
+                nodes.tell(ROOT, name);
+            }
+            let folder = nodes.tell(ROOT, b"a").0;
+            nodes.tell(folder, b"x").0
+        };
+        assert_eq!(number(&[]), number(&[b"b", b"c"]));
     }
 
     proptest! {
@@ -150,10 +185,12 @@ mod tests {
             for (deed, parent, name, other, new) in deeds {
                 let (name, new) = ([b'a' + name], [b'a' + new]);
                 // The kernel says no number that it was not told.
-                let known = |number: u64| if nodes.by_number.contains_key(&(number + 1)) { number + 1 } else { ROOT };
+                let mut numbers: Vec<u64> = told.keys().copied().filter(|number| nodes.by_number.contains_key(number)).collect();
+                numbers.sort_unstable();
+                let known = |at: u64| numbers.get(at as usize).copied().unwrap_or(ROOT);
                 let (parent, other) = (known(parent), known(other));
                 match deed {
-                    0 | 1 => *told.entry(nodes.tell(parent, &name)).or_default() += 1,
+                    0 | 1 => *told.entry(nodes.tell(parent, &name).0).or_default() += 1,
                     2 => nodes.remove(parent, &name),
                     // A machine would refuse to put a folder into itself.
                     _ if nodes.find(parent, &name).is_some_and(|moved| {

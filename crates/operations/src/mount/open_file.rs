@@ -12,6 +12,9 @@ use tokio::task::{JoinHandle, JoinSet};
 
 /// Bytes that are read at once ahead.
 const PIECE: u32 = 256 * 1024;
+/// Bytes that are read when a file is opened, before anybody asks: all there is of most sources, and what every server gives in one answer
+/// (draft-ietf-secsh-filexfer-02 section 3).
+const FIRST: u32 = 32 * 1024;
 /// Pieces ahead of a reader, at most: what a line of 100 ms and 40 MB/s holds.
 const AHEAD: usize = 16;
 /// Bytes that may wait to be written, in units of [`UNIT`]: 8 MiB.
@@ -55,6 +58,14 @@ pub(super) struct OpenFile {
     failed: std::sync::Mutex<Option<FilesError>>,
     /// Whether the file was changed through another handle, so that what was read ahead is old.
     is_stale: AtomicBool,
+    /// Whether anything was written since somebody asked.
+    was_written: AtomicBool,
+}
+
+/// What came of a read.
+async fn came(task: JoinHandle<Result<Bytes, FilesError>>) -> Result<Bytes, FilesError> {
+    let broke_off = |_| FilesError::Ended { machine: String::new(), said: "a read broke off".to_owned() };
+    task.await.map_err(broke_off)?
 }
 
 /// What is read before anybody asks.
@@ -72,7 +83,10 @@ struct Ahead {
 }
 
 enum Piece {
+    /// A whole one, which is less only where the file ends.
     UnderWay(JoinHandle<Result<Bytes, FilesError>>, Option<OwnedSemaphorePermit>),
+    /// The beginning, as much as one answer brings. Nothing is asked for behind it before that has come.
+    Beginning(JoinHandle<Result<Bytes, FilesError>>, OwnedSemaphorePermit),
     There(Bytes, Option<OwnedSemaphorePermit>),
 }
 
@@ -85,7 +99,7 @@ impl Drop for Ahead {
 impl Ahead {
     fn drop_pieces(&mut self) {
         for piece in self.pieces.drain(..) {
-            if let Piece::UnderWay(task, _) = piece {
+            if let Piece::UnderWay(task, _) | Piece::Beginning(task, _) = piece {
                 task.abort();
             }
         }
@@ -105,6 +119,7 @@ impl OpenFile {
             writes: Mutex::default(),
             failed: std::sync::Mutex::new(None),
             is_stale: AtomicBool::new(false),
+            was_written: AtomicBool::new(false),
         }
     }
 
@@ -150,16 +165,18 @@ impl OpenFile {
             let (mut bytes, permit) = match piece {
                 Piece::There(bytes, permit) => (bytes, permit),
                 Piece::UnderWay(task, permit) => {
-                    let bytes = task.await.map_err(|_| FilesError::Ended {
-                        machine: String::new(),
-                        said: "a read broke off".to_owned(),
-                    })??;
+                    let bytes = came(task).await?;
                     if bytes.len() < PIECE as usize {
                         // Where a file ends now, it may not end in a moment: what is behind it is asked for again then.
                         ahead.pieces.clear();
                         ahead.at_end = true;
                     }
                     (bytes, permit)
+                }
+                Piece::Beginning(task, permit) => {
+                    let bytes = came(task).await?;
+                    ahead.at_end = bytes.is_empty();
+                    (bytes, Some(permit))
                 }
             };
             let part = bytes.split_to(bytes.len().min(left));
@@ -182,7 +199,8 @@ impl OpenFile {
 
     /// Has as many pieces under way as are wanted.
     fn fill(&self, ahead: &mut Ahead, file: &RandomAccess) {
-        while !ahead.at_end && ahead.pieces.len() < ahead.wanted.max(1) {
+        let begins = |ahead: &Ahead| matches!(ahead.pieces.front(), Some(Piece::Beginning(..)));
+        while !ahead.at_end && !begins(ahead) && ahead.pieces.len() < ahead.wanted.max(1) {
             // Where others have all there is, one piece is what a reader goes on with.
             let permit = self.shared.ahead.clone().try_acquire_owned().ok();
             if permit.is_none() && !ahead.pieces.is_empty() {
@@ -195,12 +213,29 @@ impl OpenFile {
                 .map(|piece| match piece {
                     Piece::There(bytes, _) => bytes.len() as u64,
                     Piece::UnderWay(..) => u64::from(PIECE),
+                    Piece::Beginning(..) => u64::from(FIRST),
                 })
                 .sum();
             let (file, at) = (file.clone(), ahead.from + before);
             let task = tokio::spawn(async move { file.read_at(at, PIECE).await });
             ahead.pieces.push_back(Piece::UnderWay(task, permit));
         }
+    }
+
+    /// Asks for the beginning of the file, which was opened just now: it is on its way when this returns.
+    pub(super) async fn begin_to_read(&self, file: &RandomAccess) {
+        if let Ok(permit) = self.shared.ahead.clone().try_acquire_owned() {
+            let file = file.clone();
+            let task = tokio::spawn(async move { file.read_some(0, FIRST).await });
+            self.ahead.lock().await.pieces.push_back(Piece::Beginning(task, permit));
+            // It puts its question before whoever goes on puts theirs.
+            tokio::task::yield_now().await;
+        }
+    }
+
+    /// Whether anything was written since this was asked last.
+    pub(super) fn was_written(&self) -> bool {
+        self.was_written.swap(false, Ordering::AcqRel)
     }
 
     /// Writes, behind whoever asks for it. What failed before is told now.
@@ -210,6 +245,7 @@ impl OpenFile {
         offset: u64,
         data: Bytes,
     ) -> Result<(), FilesError> {
+        self.was_written.store(true, Ordering::Release);
         if let Some(error) = self.failed().take() {
             return Err(error);
         }

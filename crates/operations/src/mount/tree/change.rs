@@ -1,5 +1,7 @@
 //! What is made, changed, renamed and removed.
 
+use std::time::Instant;
+
 use fuser::Errno;
 use lantern_ssh::sftp::{Attributes, Extension, FileKind};
 
@@ -14,6 +16,7 @@ impl RemoteTree {
     pub async fn change(&self, number: u64, attributes: Attributes) -> Done<Attributes> {
         self.may_write()?;
         self.settle(number).await;
+        self.file_changed(number);
         if attributes != Attributes::default() {
             match self.path(number) {
                 Ok(path) => self.line.files().await?.change(&path, attributes, false).await?,
@@ -23,16 +26,17 @@ impl RemoteTree {
                 },
             }
         }
-        self.known().forget(number);
+        self.file_changed(number);
         self.is_changed(number);
         self.look(number).await
     }
 
     async fn new_one(&self, parent: u64, name: &[u8], path: &[u8]) -> Done<(u64, Attributes)> {
-        self.changed(parent);
-        let moment = self.known().moment();
+        let (now, moment) = (Instant::now(), self.known().moment());
         let attributes = asking!(self, files => files.look_at_link(path))?;
-        Ok(self.tell(parent, name, attributes, moment))
+        let told = self.tell(parent, name, attributes, (now, moment));
+        self.now_is(parent, name, Some(attributes));
+        Ok(told)
     }
 
     /// Makes a folder.
@@ -43,6 +47,7 @@ impl RemoteTree {
         self.may_write()?;
         let path = self.path_in(parent, name)?;
         let files = self.line.files().await?;
+        self.doubt(parent, name);
         let made = files.make_folder(&path, Some(permissions & 0o7777)).await;
         self.explained(made, &files, &path, Errno::EEXIST).await?;
         self.new_one(parent, name, &path).await
@@ -56,6 +61,7 @@ impl RemoteTree {
         self.may_write()?;
         let path = self.path_in(parent, name)?;
         let files = self.line.files().await?;
+        self.doubt(parent, name);
         let made = files.make_link(&path, target).await;
         self.explained(made, &files, &path, Errno::EEXIST).await?;
         self.new_one(parent, name, &path).await
@@ -69,6 +75,7 @@ impl RemoteTree {
         self.may_write()?;
         let (old, new) = (self.path(number)?, self.path_in(parent, name)?);
         let files = self.line.files().await?;
+        self.doubt(parent, name);
         let made = files.hard_link(&old, &new).await;
         self.explained(made, &files, &new, Errno::EEXIST).await?;
         self.new_one(parent, name, &new).await
@@ -82,6 +89,7 @@ impl RemoteTree {
         self.may_write()?;
         let path = self.path_in(parent, name)?;
         let files = self.line.files().await?;
+        self.doubt(parent, name);
         let removed = match folder {
             true => files.remove_folder(&path).await,
             false => files.remove(&path).await,
@@ -91,8 +99,12 @@ impl RemoteTree {
         } else {
             removed?;
         }
+        let number = self.nodes().find(parent, name);
         self.nodes().remove(parent, name);
-        self.changed(parent);
+        if let Some(number) = number {
+            self.known().forget(number);
+        }
+        self.now_is(parent, name, None);
         Ok(())
     }
 
@@ -108,6 +120,9 @@ impl RemoteTree {
             self.settle(number).await;
         }
         let files = self.line.files().await?;
+        let moved = number.and_then(|number| self.known().file(number, Instant::now()));
+        self.doubt(from.0, from.1);
+        self.doubt(to.0, to.1);
         if may_replace && files.has(Extension::PosixRename) {
             files.rename_over(&old, &new).await?;
         } else {
@@ -121,12 +136,15 @@ impl RemoteTree {
             }
             files.rename(&old, &new).await?;
         }
+        let replaced = self.nodes().find(to.0, to.1).filter(|replaced| Some(*replaced) != number);
         self.nodes().rename(from, to);
-        if let Some(number) = number {
-            self.known().forget(number);
+        if let Some(replaced) = replaced {
+            self.known().forget(replaced);
         }
-        self.changed(from.0);
-        self.changed(to.0);
+        self.now_is(from.0, from.1, None);
+        if let Some(moved) = moved {
+            self.now_is(to.0, to.1, Some(moved));
+        }
         Ok(())
     }
 }

@@ -6,7 +6,7 @@ use std::time::Instant;
 use bytes::Bytes;
 use fuser::Errno;
 use lantern_link::RandomAccess;
-use lantern_ssh::sftp::{Attributes, OpenFlags};
+use lantern_ssh::sftp::{Attributes, FileKind, OpenFlags};
 
 use super::{Done, RemoteTree, asking};
 use crate::mount::open_file::OpenFile;
@@ -43,13 +43,33 @@ impl RemoteTree {
         }
         self.settle(number).await;
         let path = self.path(number)?;
-        let file = asking!(self, files => files.open_anywhere(&path, flags, None))?;
-        // What it is now, and not what was known of it.
-        let moment = self.known().moment();
-        let attributes = file.look().await?;
-        self.known().learn(number, attributes, (Instant::now(), moment));
-        let has_size = attributes.size.is_some_and(|size| size > 0) || flags.write;
-        Ok((self.hold(OpenFile::new(number, flags, file, self.room.clone()))?, has_size))
+        if flags.truncate {
+            self.file_changed(number);
+        }
+        let mut tries = 0;
+        loop {
+            let file = asking!(self, files => files.open_anywhere(&path, flags, None))?;
+            if flags.truncate {
+                self.file_changed(number);
+                self.is_changed(number);
+            }
+            let open = OpenFile::new(number, flags, file.clone(), self.room.clone());
+            if !flags.write {
+                // Whoever opens it reads it: its beginning comes together with what it is now, which is not what was known of it.
+                open.begin_to_read(&file).await;
+            }
+            let (now, moment) = (Instant::now(), self.known().moment());
+            let attributes = match file.look().await {
+                Err(error) if error.is_end() && tries < TRIES => {
+                    tries += 1;
+                    continue;
+                }
+                known => known?,
+            };
+            self.known().learn(number, attributes, (now, moment));
+            let has_size = attributes.size.is_some_and(|size| size > 0) || flags.write;
+            return Ok((self.hold(open)?, has_size));
+        }
     }
 
     /// Makes a file and opens it.
@@ -66,13 +86,23 @@ impl RemoteTree {
         self.may_write()?;
         let path = self.path_in(parent, name)?;
         let files = self.line.files().await?;
-        let made = files.open_anywhere(&path, flags, Some(permissions & 0o7777)).await;
+        self.doubt(parent, name);
+        let (now, moment) = (Instant::now(), self.known().moment());
+        // Both are on their way at once. What is empty was made, or emptied, by this; whatever else is there now is asked about by its handle.
+        let (made, seen) = tokio::join!(
+            files.open_anywhere(&path, flags, Some(permissions & 0o7777)),
+            files.look_at_link(&path)
+        );
         let number = if flags.exclusive { Errno::EEXIST } else { Errno::EIO };
         let file = self.explained(made, &files, &path, number).await?;
-        self.changed(parent);
-        let moment = self.known().moment();
-        let attributes = file.look().await?;
-        let (number, attributes) = self.tell(parent, name, attributes, moment);
+        let is_new = |seen: &Attributes| seen.kind() == FileKind::Regular && seen.size == Some(0);
+        let attributes = match seen.ok().filter(is_new) {
+            Some(attributes) => attributes,
+            None => file.look().await?,
+        };
+        let (number, attributes) = self.tell(parent, name, attributes, (now, moment));
+        self.now_is(parent, name, Some(attributes));
+        self.is_changed(number);
         let handle = self.hold(OpenFile::new(number, flags, file, self.room.clone()))?;
         Ok((number, attributes, handle))
     }
@@ -94,6 +124,10 @@ impl RemoteTree {
     /// The machine's refusal; what could not be written before.
     pub async fn read(&self, handle: u64, offset: u64, len: u32) -> Done<Bytes> {
         let open = self.held(handle)?;
+        // Systems ask for whole pages. Behind the end that they were told of, nothing is asked for, which would be a round trip to hear of nothing.
+        let size = self.known_of(open.node).and_then(|known| known.size);
+        let left = size.and_then(|size| size.checked_sub(offset)).filter(|left| *left > 0);
+        let len = left.and_then(|left| u32::try_from(left).ok()).map_or(len, |left| len.min(left));
         let mut tries = 0;
         loop {
             let file = self.file(&open).await?;
@@ -110,10 +144,13 @@ impl RemoteTree {
     /// A write before it failed.
     pub async fn write(&self, handle: u64, offset: u64, data: Bytes) -> Done<()> {
         let open = self.held(handle)?;
-        self.known().forget(open.node);
+        let end = offset.saturating_add(data.len() as u64);
+        self.known().written(open.node, end, Instant::now());
+        let place = self.nodes().place(open.node);
+        if let Some((parent, name)) = place {
+            self.known().doubt(parent, &name);
+        }
         self.is_changed(open.node);
-        let parent = self.parent(open.node);
-        self.changed(parent);
         let file = self.file(&open).await?;
         Ok(open.write(&file, offset, data).await?)
     }
@@ -127,8 +164,12 @@ impl RemoteTree {
         if !open.flags.write {
             return Ok(());
         }
-        open.settle().await?;
-        self.known().forget(open.node);
+        let settled = open.settle().await;
+        if open.was_written() {
+            // Its time is that of the machine, and where a write failed, its length is what it was.
+            self.file_changed(open.node);
+        }
+        settled?;
         if sync {
             self.file(&open).await?.sync().await?;
         }
@@ -142,7 +183,9 @@ impl RemoteTree {
     pub async fn close(&self, handle: u64) -> Done<()> {
         let Some(open) = self.open().files.remove(&handle) else { return Ok(()) };
         let settled = open.settle().await;
-        self.known().forget(open.node);
+        if open.was_written() {
+            self.file_changed(open.node);
+        }
         if let Some(file) = open.file().await {
             file.close().await?;
         }

@@ -11,7 +11,7 @@ use fuser::Errno;
 use lantern_link::{Files, FilesError};
 use lantern_ssh::sftp::{Attributes, Space};
 
-use super::known::{Known, Listing};
+use super::known::{Entry, Known, Listing};
 use super::lifeline::Lifeline;
 use super::nodes::Nodes;
 use super::open_file::{OpenFile, Room};
@@ -81,10 +81,6 @@ impl RemoteTree {
         }
     }
 
-    pub(super) fn lasts(&self) -> Duration {
-        self.options.lasts
-    }
-
     fn nodes(&self) -> MutexGuard<'_, Nodes> {
         self.nodes.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -114,32 +110,53 @@ impl RemoteTree {
     /// There is nothing by that name; the machine's refusal.
     pub async fn find(&self, parent: u64, name: &[u8]) -> Done<(u64, Attributes)> {
         let (now, moment) = (Instant::now(), self.known().moment());
-        let known = self.known().folder(parent, now);
         let number = self.nodes().find(parent, name);
         let own = number.and_then(|number| self.known().file(number, now));
-        let attributes = match (own, known) {
-            (Some(attributes), _) => attributes,
-            (None, Some(listing)) => *listing.get(name).ok_or(Trouble::Rule(Errno::ENOENT))?,
-            (None, None) => {
-                let wants_all = self.known().wants_all(parent, now);
-                let listing = if wants_all { self.list(parent).await.ok() } else { None };
-                match listing {
-                    Some(listing) => *listing.get(name).ok_or(Trouble::Rule(Errno::ENOENT))?,
-                    None => {
-                        let path = self.path_in(parent, name)?;
-                        asking!(self, files => files.look_at_link(&path))?
-                    }
-                }
+        if let Some(attributes) = own {
+            return Ok((self.nodes().tell(parent, name).0, attributes));
+        }
+        let entry = self.known().entry(parent, name, now);
+        let others_are_known = match entry {
+            Entry::There(attributes, since) => {
+                return Ok(self.tell(parent, name, attributes, (since, moment)));
+            }
+            Entry::Absent => return Err(Trouble::Rule(Errno::ENOENT)),
+            Entry::Unknown { others_are_known } => others_are_known,
+        };
+        let wants_all = !others_are_known && self.known().wants_all(parent, now);
+        let listing = if wants_all { self.list(parent).await.ok() } else { None };
+        let attributes = match listing {
+            Some((listing, _)) => *listing.get(name).ok_or(Trouble::Rule(Errno::ENOENT))?,
+            None => {
+                let path = self.path_in(parent, name)?;
+                asking!(self, files => files.look_at_link(&path))?
             }
         };
-        Ok(self.tell(parent, name, attributes, moment))
+        Ok(self.tell(parent, name, attributes, (now, moment)))
     }
 
-    /// Tells the kernel of a file; what is known of it was asked for at that moment.
-    fn tell(&self, parent: u64, name: &[u8], attributes: Attributes, moment: u64) -> (u64, Attributes) {
-        let number = self.nodes().tell(parent, name);
-        self.known().learn(number, attributes, (Instant::now(), moment));
-        (number, attributes)
+    /// Tells the kernel of a file; what is known of it was so at that time, and asked for at that moment.
+    fn tell(&self, parent: u64, name: &[u8], known: Attributes, when: (Instant, u64)) -> (u64, Attributes) {
+        let (number, is_new) = self.nodes().tell(parent, name);
+        let mut all = self.known();
+        if is_new {
+            // Whoever had the number before is forgotten.
+            all.is_another(number);
+        }
+        if all.is_current(parent, name, when.1) {
+            all.learn(number, known, when);
+        }
+        (number, known)
+    }
+
+    /// What is known of a file, where it still counts.
+    pub(super) fn known_of(&self, number: u64) -> Option<Attributes> {
+        self.known().file(number, Instant::now())
+    }
+
+    /// How long what is known of a file still counts.
+    pub(super) fn left(&self, number: u64) -> Duration {
+        self.known().left(number, Instant::now())
     }
 
     /// The kernel has forgotten a file so many times.
@@ -152,12 +169,12 @@ impl RemoteTree {
     /// # Errors
     /// It is gone; the machine's refusal.
     pub async fn look(&self, number: u64) -> Done<Attributes> {
-        // What is being written counts.
-        self.settle(number).await;
-        let moment = self.known().moment();
         if let Some(attributes) = self.known().file(number, Instant::now()) {
             return Ok(attributes);
         }
+        // What is being written counts.
+        self.settle(number).await;
+        let (now, moment) = (Instant::now(), self.known().moment());
         let attributes = match self.path(number) {
             Ok(path) => asking!(self, files => files.look_at_link(&path))?,
             // It has no name any more; whoever has it open still sees it.
@@ -166,7 +183,7 @@ impl RemoteTree {
                 None => return Err(trouble),
             },
         };
-        self.known().learn(number, attributes, (Instant::now(), moment));
+        self.known().learn(number, attributes, (now, moment));
         Ok(attributes)
     }
 
@@ -184,6 +201,16 @@ impl RemoteTree {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// A file is not what it was, and neither is what stands of it in the listing of its folder.
+    fn file_changed(&self, number: u64) {
+        let place = self.nodes().place(number);
+        let mut known = self.known();
+        known.forget(number);
+        if let Some((parent, name)) = place {
+            known.doubt(parent, &name);
+        }
+    }
+
     /// What was read ahead of a file is old.
     fn is_changed(&self, number: u64) {
         self.open().files.values().filter(|open| open.node == number).for_each(|open| open.is_changed());
@@ -193,14 +220,14 @@ impl RemoteTree {
         self.open().files.values().find(|open| open.node == number).cloned()
     }
 
-    /// The names in a folder, with what is known of each.
+    /// The names in a folder, with what is known of each, and since when.
     ///
     /// # Errors
     /// The machine's refusal.
-    pub async fn list(&self, number: u64) -> Done<Listing> {
+    pub async fn list(&self, number: u64) -> Done<(Listing, Instant)> {
         let (now, moment) = (Instant::now(), self.known().moment());
-        if let Some(listing) = self.known().folder(number, now) {
-            return Ok(listing);
+        if let Some(known) = self.known().folder(number, now) {
+            return Ok(known);
         }
         let path = self.path(number)?;
         let entries = asking!(self, files => files.list(&path))?;
@@ -216,7 +243,7 @@ impl RemoteTree {
         }
         let listing = Arc::new(listing);
         self.known().learn_folder(number, listing.clone(), (now, moment));
-        Ok(listing)
+        Ok((listing, now))
     }
 
     /// A moment, by which it shows whether anything was changed since.
@@ -225,13 +252,8 @@ impl RemoteTree {
     }
 
     /// What stands in a folder, each told to the kernel.
-    pub(super) fn told(&self, parent: u64, name: &[u8], attributes: Attributes, moment: u64) -> u64 {
-        self.tell(parent, name, attributes, moment).0
-    }
-
-    /// The folder that a folder is in.
-    pub(super) fn parent(&self, number: u64) -> u64 {
-        self.nodes().parent(number)
+    pub(super) fn told(&self, parent: u64, name: &[u8], known: Attributes, when: (Instant, u64)) -> u64 {
+        self.tell(parent, name, known, when).0
     }
 
     /// Where a link leads.
@@ -252,9 +274,18 @@ impl RemoteTree {
         Ok(asking!(self, files => files.space(&path))?)
     }
 
-    /// Something in a folder is not what it was.
-    fn changed(&self, parent: u64) {
-        self.known().forget_folder(parent);
+    /// A name in a folder is about to stand for something else: it is doubtful until it is known what came of it, and so is what is known of the folder.
+    fn doubt(&self, parent: u64, name: &[u8]) {
+        let mut known = self.known();
+        known.doubt(parent, name);
+        known.forget(parent);
+    }
+
+    /// What came of it.
+    fn now_is(&self, parent: u64, name: &[u8], file: Option<Attributes>) {
+        let mut known = self.known();
+        known.now_is(parent, name, file);
+        known.forget(parent);
     }
 
     /// A vague refusal where something has that name already has the number for that.
