@@ -122,3 +122,23 @@ fn a_file_goes_to_many_machines_by_one_password() {
     let back = desk.folder.path().join("back");
     assert!((1..=12).all(|number| back.join(format!("lamp-{number}/tides")).exists()));
 }
+
+/// Where the system lets a program open few files, fewer are under way at once, and all arrive.
+#[test]
+fn few_open_files_are_enough_for_many() {
+    let (desk, lit) = fleet(4, |_, _| {});
+    let folder = desk.folder.path().join("charts");
+    std::fs::create_dir(&folder).unwrap();
+    for number in 0..600 {
+        std::fs::write(folder.join(format!("chart-{number}")), number.to_string()).unwrap();
+    }
+    let words = ["copy", "charts", "lamp-*:/srv/"];
+    let went = desk.limited("ulimit -n 160", &words).expect(0);
+    assert_eq!(went.err.matches(": 600 files copied").count(), 4, "{}", went.err);
+    assert!(lit.iter().all(|lit| lit.lit.names("keeper", "/srv/charts").len() == 600));
+    let went = desk.limited("ulimit -n 160", &["copy", "lamp-*:/srv/charts", "back"]).expect(0);
+    assert_eq!(went.err.matches(": 600 files copied").count(), 4, "{}", went.err);
+    // And few that are asked for are made many, as far as the system goes.
+    let went = desk.limited("ulimit -Sn 100", &["run", "lamp-*", "--at-once", "4", "--", "whoami"]).expect(0);
+    assert!(went.err.contains("4 machines: 4 succeeded."), "{}", went.err);
+}

@@ -6,6 +6,7 @@ use lantern_link::{Answering, Ask, Question};
 use lantern_operations::many::Halt;
 use tokio::signal::unix::SignalKind;
 
+use super::descriptors::allow_many;
 use super::watch;
 use crate::cli::at_once::AtOnceArgs;
 use crate::screen::failure::Failure;
@@ -18,17 +19,14 @@ const FOR_EACH_PROCESSOR: usize = 24;
 const MOST_AT_ONCE: usize = 256;
 /// Files that one machine may have open here: its connection, its outputs, and what a look at keys and trust opens for a moment.
 const FILES_OF_ONE: usize = 6;
-/// Files that are open besides.
-const OTHER_FILES: usize = 64;
 
 /// How many machines at once: as was said, or as this computer can.
 pub(super) fn at_once(args: AtOnceArgs) -> usize {
+    let files = allow_many() / FILES_OF_ONE;
     if let Some(said) = args.at_once {
         return usize::from(said);
     }
     let processors = std::thread::available_parallelism().map_or(1, usize::from);
-    let files = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
-    let files = usize::try_from(files).unwrap_or(usize::MAX).saturating_sub(OTHER_FILES) / FILES_OF_ONE;
     (processors * FOR_EACH_PROCESSOR).min(files).clamp(1, MOST_AT_ONCE)
 }
 

@@ -8,6 +8,8 @@ mod connecting;
 mod console;
 pub(crate) mod copy;
 pub(crate) mod demo;
+mod descriptors;
+
 mod display;
 pub(crate) mod doctor;
 pub(crate) mod edit;

@@ -119,11 +119,20 @@ impl Desk {
 
     /// The same in a session without a terminal, even when a person runs the tests at one.
     pub fn without_terminal(&self, words: &[&str]) -> Outcome {
-        let plain = self.command(words);
-        let mut command = Command::new("setsid");
-        command.arg("--wait").arg(binary()).args(words).env_clear().current_dir(self.folder.path());
+        self.behind(Command::new("setsid").arg("--wait").arg(binary()).args(words))
+    }
+
+    /// The same behind a shell that has set a limit before.
+    pub fn limited(&self, limit: &str, words: &[&str]) -> Outcome {
+        let script = format!("{limit}; exec \"$0\" \"$@\"");
+        self.behind(Command::new("sh").args(["-c", &script]).arg(binary()).args(words))
+    }
+
+    fn behind(&self, command: &mut Command) -> Outcome {
+        command.env_clear().current_dir(self.folder.path()).stdin(Stdio::null());
+        let plain = self.command(&[]);
         command.envs(plain.get_envs().filter_map(|(name, value)| Some((name, value?))));
-        command.stdin(Stdio::null()).output().unwrap().into()
+        command.output().unwrap().into()
     }
 
     pub fn lantern(&self, words: &[&str]) -> Outcome {

@@ -14,8 +14,14 @@ use super::{
 };
 use crate::files::{FileFault, Machine, Side, parent_of};
 
-/// Files that are under way at once: each waits for three answers in turn, so that a machine a tenth of a second away still takes hundreds a second.
-const AT_ONCE: usize = 192;
+/// Files that are under way at once where they are small: each waits for three answers in turn, so that a machine a tenth of a second away still takes a
+/// thousand a second.
+const AT_ONCE: usize = 384;
+/// The same where a machine does not say how many it opens.
+const UNSAID_AT_ONCE: usize = 192;
+/// Bytes for which a file counts as one more, and how many it counts as at most: of large ones, some two dozen fill any line.
+const ONE_MORE: u64 = 256 * 1024;
+const AT_MOST: usize = 16;
 /// Folders, links and removals that are under way at once.
 const SMALL_AT_ONCE: usize = 64;
 /// How long what is left of a copy is taken away after it was stopped.
@@ -88,6 +94,12 @@ pub async fn carry_out(
     }
     carrier.report.stopped = carrier.stop.is_wanted();
     carrier.report
+}
+
+/// What a file counts as among those that are under way.
+fn weight_of(deed: &FileDeed) -> usize {
+    let more = usize::try_from(deed.bytes() / ONE_MORE).unwrap_or(usize::MAX);
+    more.saturating_add(1).min(AT_MOST)
 }
 
 struct Carrier {
@@ -260,10 +272,10 @@ impl Carrier {
     fn most_at_once(&self) -> usize {
         let most = |side: &Side| match side {
             Side::There(machine) => match usize::try_from(machine.files.most_open()).unwrap_or(AT_ONCE) {
-                0 => AT_ONCE,
+                0 => UNSAID_AT_ONCE,
                 most => (most / 2).max(1),
             },
-            Side::Here => AT_ONCE,
+            Side::Here => self.options.most_open_here.max(1),
         };
         AT_ONCE.min(most(&self.from)).min(most(&self.to))
     }
@@ -278,12 +290,15 @@ impl Carrier {
         let mut under_way = JoinSet::new();
         let mut again = Vec::new();
         let mut leftovers = Vec::new();
+        let mut weight = 0;
         loop {
             while under_way.len() < at_once
                 && !self.is_over()
                 && again.is_empty()
-                && let Some((number, deed)) = waiting.pop()
+                && let Some((number, deed)) =
+                    waiting.pop_if(|(_, deed)| weight == 0 || weight + weight_of(deed) <= AT_ONCE)
             {
+                weight += weight_of(&deed);
                 let (from, to, options) = (self.from.clone(), self.to.clone(), self.options);
                 let (watch, stop) = (self.watch.clone(), self.stop.clone());
                 under_way.spawn(async move {
@@ -296,6 +311,7 @@ impl Carrier {
             let Some(ended) = under_way.join_next().await else { break };
             let (number, deed, outcome) =
                 ended.unwrap_or_else(|error| std::panic::resume_unwind(error.into_panic()));
+            weight -= weight_of(&deed);
             match outcome {
                 Ok(moved) => self.copied(number, &deed, &moved),
                 Err(Broken { fault: CopyFault::File(fault), part }) if fault.is_shared_handle() => {

@@ -35,6 +35,8 @@ pub struct CopyOptions {
     pub mirror: bool,
     /// Whether the room is asked for first.
     pub check_space: bool,
+    /// Files of this computer that may be open at once.
+    pub most_open_here: usize,
 }
 
 impl Default for CopyOptions {
@@ -50,6 +52,7 @@ impl Default for CopyOptions {
             verify: false,
             mirror: false,
             check_space: true,
+            most_open_here: 256,
         }
     }
 }

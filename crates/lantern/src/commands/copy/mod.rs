@@ -10,6 +10,7 @@ use lantern_operations::copy::{CopyOptions, Same, Stop};
 use tokio::signal::unix::SignalKind;
 
 use self::jobs::Task;
+use super::descriptors::allow_many;
 use super::{block_on, watch};
 use crate::cli::copy::CopyArgs;
 use crate::cli::global::Global;
@@ -21,9 +22,10 @@ use crate::screen::output;
 
 pub(crate) fn run(args: &CopyArgs, global: &Global) -> Result<u8, Failure> {
     let home = settings::home(global)?;
-    let options = options(args);
     let ask = asking_as(&args.connect, &args.acting)?;
     let task = jobs::task(&home, args)?;
+    let at_once = task.jobs().len().clamp(1, usize::from(args.at_once));
+    let options = CopyOptions { most_open_here: allow_many() / at_once, ..options(args) };
     let board = Board::start(global.json, task.jobs());
     let only = match &task {
         Task::Files { errands, .. } if errands.len() == 1 => errands.first().cloned(),
@@ -72,6 +74,7 @@ fn options(args: &CopyArgs) -> CopyOptions {
         verify: args.verify,
         mirror: args.mirror,
         check_space: !args.no_space_check,
+        ..CopyOptions::default()
     }
 }
 

@@ -22,6 +22,7 @@ use super::{browse, child};
 use crate::cli::one_off::OneOffArgs;
 use crate::cli::tunnel::open::OpenTunnelArgs;
 use crate::commands::connecting::{asking, explain};
+use crate::commands::descriptors::allow_many;
 use crate::commands::errand::Errand;
 use crate::commands::{block_on, watch};
 use crate::screen::failure::{Failure, code};
@@ -51,7 +52,8 @@ pub(super) fn run(args: &OpenTunnelArgs, home: &Home, json: bool) -> Result<u8, 
     if args.keep || args.wait || args.at_start {
         return super::keep::run(args, home, &errand, &plans, &ask, json);
     }
-    allow_many_connections();
+    // Each caller is one.
+    allow_many();
     block_on(async {
         let give_up = args.give_up.map(|seconds| Duration::from_secs(seconds.into()));
         let request = TunnelsRequest {
@@ -133,13 +135,6 @@ fn login(args: &OpenTunnelArgs) -> Result<Option<TunnelLogin>, Failure> {
         (Some(user), Some(source)) => Ok(Some(TunnelLogin { user: user.clone(), password: source.read()? })),
         _ => Ok(None),
     }
-}
-
-/// As many descriptors as the system lets us have: each caller is one.
-fn allow_many_connections() {
-    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
-    let limit = getrlimit(Resource::Nofile);
-    let _ = setrlimit(Resource::Nofile, Rlimit { current: limit.maximum, maximum: limit.maximum });
 }
 
 /// Logs in: the first time with a person, who is not asked again when a link is made anew.
