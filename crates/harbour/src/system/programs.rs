@@ -86,6 +86,20 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         },
         "uptime" => done("up 41 days, 6 hours; 1 keeper; load 0.07\n", "", 0),
         "whoami" => Box::new(Tell(|io| format!("{}\n", io.surroundings.user))),
+        "id" | "getent" => {
+            // Each user has a group of that name, and a folder.
+            let account = line.split('\'').nth(1).unwrap_or_default().to_owned();
+            let is_group = name == "getent";
+            Box::new(Look(move |files: &mut FilesOfUser| {
+                let folder = if account == "root" { "/".to_owned() } else { format!("/home/{account}") };
+                let owner = files.look(folder.as_bytes(), true).ok().and_then(|known| known.owner);
+                Some(match owner {
+                    Some((number, _)) if is_group => format!("{account}:x:{number}:\n").into_bytes(),
+                    Some((number, _)) => format!("{number}\n").into_bytes(),
+                    None => b"none\n".to_vec(),
+                })
+            }))
+        }
         "hostname" => Box::new(Tell(|io| format!("{}\n", io.surroundings.host))),
         "env" => Box::new(Tell(|io| {
             io.surroundings.environment.iter().map(|(name, value)| format!("{name}={value}\n")).collect()

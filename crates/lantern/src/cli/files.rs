@@ -3,6 +3,7 @@
 use std::ffi::OsString;
 
 use clap::{Args, Subcommand, ValueEnum};
+use lantern_operations::files::Owner;
 
 use crate::cli::acting::ActingArgs;
 use crate::cli::at_once::AtOnceArgs;
@@ -169,7 +170,7 @@ pub(crate) struct RemoveArgs {
 #[command(group = clap::ArgGroup::new("what").required(true).multiple(true).args(["permissions", "owner", "time"]))]
 #[command(after_help = "Examples:
   lantern files change lamp-01:/srv/chart.svg --permissions 640
-  lantern files change lamp-01:/srv/site --owner 1000:1000 --below
+  lantern files change lamp-01:/srv/site --owner keeper:lamps --below
   lantern files change lamp-01:/srv/stamp --time now")]
 pub(crate) struct ChangeArgs {
     #[command(flatten)]
@@ -177,20 +178,15 @@ pub(crate) struct ChangeArgs {
     /// The permissions, in octal: 640
     #[arg(long, value_name = "MODE", value_parser = permissions)]
     pub(crate) permissions: Option<u32>,
-    /// The numbers of its user and its group, as 1000:1000
-    #[arg(long, value_name = "USER:GROUP", value_parser = owner)]
-    pub(crate) owner: Option<(u32, u32)>,
+    /// Its user, its group, or both, by the names or numbers of the machine
+    #[arg(long, value_name = "USER:GROUP")]
+    pub(crate) owner: Option<Owner>,
     /// When it was changed: a time as 2026-11-27T08:00:00Z, or now
     #[arg(long, value_name = "TIME", value_parser = time)]
     pub(crate) time: Option<u32>,
     /// Folders with everything below them; links are left as they are
     #[arg(long)]
     pub(crate) below: bool,
-}
-
-fn owner(text: &str) -> Result<(u32, u32), String> {
-    let pair = text.split_once(':').and_then(|(user, group)| Some((user.parse().ok()?, group.parse().ok()?)));
-    pair.ok_or_else(|| "two numbers with a colon between them are wanted: 1000:1000".to_owned())
 }
 
 fn time(text: &str) -> Result<u32, String> {

@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use lantern_operations::counted;
-use lantern_operations::files::{FileFault, Side, TreeError, join, parent_of, walk};
+use lantern_operations::files::{
+    FileFault, OwnerError, OwnerNumbers, Side, TreeError, join, parent_of, walk,
+};
 use lantern_ssh::sftp::{Attributes, FileKind};
 use serde_json::json;
 
@@ -26,9 +28,13 @@ pub(super) fn run(args: &ChangeArgs, global: &Global) -> Result<u8, Failure> {
             if args.permissions.is_some() || args.owner.is_some() {
                 check_modes(&reached.side)?;
             }
+            let owner = match (&args.owner, &reached.side) {
+                (Some(owner), Side::There(machine)) => Some(owner.on(&machine.remote).await?),
+                _ => None,
+            };
             let (mut changed, mut failed) = (0, Vec::new());
             for path in &reached.paths {
-                change_all(&reached, path, &args, &mut changed, &mut failed).await?;
+                change_all(&reached, path, (&args, owner), &mut changed, &mut failed).await?;
             }
             match (failed.as_slice(), changed) {
                 ([fault], 0) => Err(fault.into()),
@@ -39,6 +45,19 @@ pub(super) fn run(args: &ChangeArgs, global: &Global) -> Result<u8, Failure> {
     block_on(at_each(&args.at, global, act, async |reached, (changed, failed), _| {
         tell(&reached.machine, global.json, "changed", changed, &failed)
     }))
+}
+
+impl From<OwnerError> for Failure {
+    fn from(error: OwnerError) -> Self {
+        let words = error.to_string();
+        match error {
+            OwnerError::Link(error) => error.into(),
+            OwnerError::Unknown { .. } => Self::new(code::SESSION, words),
+            OwnerError::NoCommands { .. } => {
+                Self::new(code::SESSION, words).hint("--owner 1000:1000 says it by numbers")
+            }
+        }
+    }
 }
 
 /// Tells how many files something was done with, and what failed; the exit status.
@@ -68,7 +87,7 @@ pub(super) fn tell(
 async fn change_all(
     reached: &Reached,
     path: &[u8],
-    args: &ChangeArgs,
+    (args, owner): (&ChangeArgs, Option<OwnerNumbers>),
     changed: &mut usize,
     failed: &mut Vec<FileFault>,
 ) -> Result<(), Failure> {
@@ -81,12 +100,16 @@ async fn change_all(
         let files = items.into_iter().filter(|item| item.kind() != FileKind::Link);
         all.extend(files.map(|item| (join(path, &item.below), item.attributes)));
     }
+    if owner.is_some_and(|owner| owner.of(known.owner).is_none()) {
+        let text = format!("{machine} does not say whom {} belongs to", shown(path));
+        return Err(Failure::new(code::SESSION, text).hint("--owner USER:GROUP says both"));
+    }
     // What is below first: a folder may be closed to us once it has changed.
     for (path, known) in all.into_iter().rev() {
         let is_folder = known.kind() == FileKind::Folder;
         let attributes = Attributes {
             size: None,
-            owner: args.owner,
+            owner: owner.and_then(|owner| owner.of(known.owner)),
             // Whoever may read a folder's names may go into it.
             mode: args
                 .permissions

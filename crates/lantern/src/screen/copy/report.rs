@@ -142,16 +142,24 @@ fn summary(report: &Report) -> String {
             parts.push(format!("{} {verb}", counted(count, what)));
         }
     };
-    part(report.copied, "file", "copied");
+    let copied = match about(report) {
+        about if about.is_empty() => "copied".to_owned(),
+        about => format!("copied ({about})"),
+    };
+    part(report.copied, "file", &copied);
     part(report.folders, "folder", "made");
     part(report.links, "link", "made");
     part(report.removed, "file or folder", "removed");
     let same = report.same + report.left.iter().filter(|(_, left)| *left == Left::Same).count();
     part(same, "file", "there already");
-    if parts.is_empty() {
-        return "Nothing was copied.".to_owned();
+    match parts.is_empty() {
+        true => "Nothing was copied.".to_owned(),
+        false => format!("{}.", parts.join(", ")),
     }
-    let mut text = parts.join(", ");
+}
+
+/// What is to be said of the files that were copied.
+fn about(report: &Report) -> String {
     let mut about = Vec::new();
     if report.copied > 0 {
         about.push(bytes(report.bytes));
@@ -165,10 +173,7 @@ fn summary(report: &Report) -> String {
     if report.verified > 0 {
         about.push("compared".to_owned());
     }
-    if !about.is_empty() {
-        text = format!("{text} ({})", about.join(", "));
-    }
-    format!("{text}.")
+    about.join(", ")
 }
 
 fn some(paths: &[String]) -> String {
