@@ -86,6 +86,9 @@ pub(crate) fn start(line: &str, now: Instant) -> Box<dyn Program> {
         },
         "uptime" => done("up 41 days, 6 hours; 1 keeper; load 0.07\n", "", 0),
         "whoami" => Box::new(Tell(|io| format!("{}\n", io.surroundings.user))),
+        "id" if rest.is_empty() => {
+            Box::new(Tell(|io| format!("{0} in the group {0}\n", io.surroundings.user)))
+        }
         "id" | "getent" => {
             // Each user has a group of that name, and a folder.
             let account = line.split('\'').nth(1).unwrap_or_default().to_owned();
