@@ -6,28 +6,14 @@ mod support;
 
 use lantern_harbour::{Fault, MachineSpec};
 use serde_json::Value;
+use support::fleet::light_fleet;
 use support::keeping::until;
-use support::{Desk, Lit, Screen, light_all, machine};
+use support::{Desk, Lit, Screen};
 
-/// A desk with the key `harbour`, and machines that were changed before they were lit.
+/// A fleet whose machines have a chart that says which they are.
 fn fleet(count: usize, change: impl Fn(usize, &mut MachineSpec)) -> (Desk, Vec<Lit>) {
-    let desk = Desk::with_key();
-    let spec = |number: usize| {
-        let mut spec = machine(&format!("lamp-{number}"), &desk.public_key("harbour"));
-        change(number, &mut spec);
-        spec
-    };
-    let lit = light_all((1..=count).map(spec).collect());
-    for lit in &lit {
-        match lit.lit.spec.fault {
-            None => desk.add(lit),
-            Some(_) => {
-                let address = format!("keeper@{}", lit.address);
-                desk.lantern(&["machine", "add", &lit.name, &address]).expect(0);
-            }
-        }
-        lit.lit.put_file("keeper", "/srv/chart", lit.name.as_bytes());
-    }
+    let (desk, lit) = light_fleet("harbour", count, change);
+    lit.iter().for_each(|lit| lit.lit.put_file("keeper", "/srv/chart", lit.name.as_bytes()));
     (desk, lit)
 }
 

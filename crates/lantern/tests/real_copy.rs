@@ -359,12 +359,18 @@ fn a_hundred_thousand_files_are_listed_and_what_differs_is_copied() {
     let here = place.here("charts");
     [&there, &here].into_iter().for_each(|folder| fs::create_dir(folder).unwrap());
     for number in 0..ALL {
-        write(&there.join(format!("chart-{number}.svg")), "");
+        let name = format!("chart-{number}.svg");
+        // Names are made sooner than files.
+        let file = place.here(&format!("file-{}", number / 1000));
+        if number % 1000 == 0 {
+            write(&file, "");
+        }
+        fs::hard_link(&file, there.join(&name)).unwrap();
         // Some are missing here, some are others.
         match number % 1000 {
             7 => {}
-            8 => write(&here.join(format!("chart-{number}.svg")), "old"),
-            _ => write(&here.join(format!("chart-{number}.svg")), ""),
+            8 => write(&here.join(&name), "old"),
+            _ => fs::hard_link(&file, here.join(&name)).unwrap(),
         }
     }
     for number in 0..50 {

@@ -8,6 +8,7 @@ pub mod coast;
 pub mod console;
 pub mod display;
 pub mod fit;
+pub mod fleet;
 pub mod keeping;
 pub mod line;
 #[path = "../../../kerberos/tests/realm/mod.rs"]
