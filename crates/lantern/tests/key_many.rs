@@ -90,6 +90,39 @@ fn a_passphrase_is_asked_for_once() {
     assert!(lit.iter().all(|lit| has(&desk, lit, "second")));
 }
 
+/// Machines behind one gateway are reached through one login there, and each proves its key by logins of its own.
+#[test]
+fn the_gateway_on_the_way_is_logged_in_to_once() {
+    let (desk, lit) = fleet(8, |number, spec| match number {
+        1 => spec.gateway = true,
+        number => spec.inner_address = Some(format!("10.77.9.{number}")),
+    });
+    for number in 2..=8 {
+        let (name, address) = (format!("lamp-{number}"), format!("address=10.77.9.{number}"));
+        desk.lantern(&["machine", "set", &name, &address, "port=22", "gateway=lamp-1"]).expect(0);
+    }
+    desk.lantern(&["key", "new", "second", "--plain"]).expect(0);
+    let log = desk.folder.path().join("log");
+    let words = ["key", "install", "second", "lamp-*", "--except", "lamp-1", "--yes", "--log"];
+    desk.lantern(&[&words[..], &[log.to_str().unwrap()]].concat()).expect(0);
+    assert!(lit[1..].iter().all(|lit| has(&desk, lit, "second")));
+    let logged_in = std::fs::read_to_string(&log).unwrap().matches("login is complete").count();
+    assert_eq!(logged_in, 1 + 7 * 2);
+    // One of them itself, it proves its own as well.
+    std::fs::remove_file(&log).unwrap();
+    let words = ["key", "install", "second", "lamp-*", "--yes", "--log", log.to_str().unwrap()];
+    desk.lantern(&words).expect(0);
+    assert!(has(&desk, &lit[0], "second"));
+    let words = ["key", "withdraw", "first", "lamp-*", "--key", "second", "--yes"];
+    desk.lantern(&words).expect(0);
+    assert!(lit.iter().all(|lit| !has(&desk, lit, "first")));
+    // Its own key changes when nobody is on the way through it any more.
+    let words = ["key", "rotate", "second", "lamp-*", "--to", "third", "--yes"];
+    let went = desk.lantern(&words).expect(0);
+    assert_eq!(went.err.lines().filter(|line| line.ends_with("third is in, second is out.")).count(), 8);
+    assert!(went.err.rfind("lamp-1: ").unwrap() > went.err.rfind("lamp-8: ").unwrap(), "{}", went.err);
+}
+
 /// What was handed over is for the machines that were named. One on the way to them that asks for a password as well is not told it.
 #[test]
 fn a_password_for_many_is_not_told_to_the_gateway_on_the_way() {

@@ -71,7 +71,19 @@ impl Shares for Both {
 /// connection ends when it is done with, or ten thousand of them would be open at the end.
 pub(super) fn sharing_gateways(home: &Home, connect: &ConnectArgs) -> Arc<dyn Shares> {
     let keeper = (!connect.no_share && has_connections(home)).then(|| KeeperShares::new(home, ""));
-    Arc::new(OfGateways { keeper, own: Pool::new(), gateways: Mutex::default() })
+    Arc::new(OfGateways { keeper, own: Pool::new(), gateways: Mutex::default(), apart: HashSet::new() })
+}
+
+/// The same for a command that proves by logging in to these machines what opens them: their own connections are made each time, also where others are
+/// reached through them.
+pub(super) fn sharing_the_way_to(
+    home: &Home,
+    connect: &ConnectArgs,
+    machines: impl IntoIterator<Item = String>,
+) -> Arc<dyn Shares> {
+    let keeper = (!connect.no_share && has_connections(home)).then(|| KeeperShares::new(home, ""));
+    let apart = machines.into_iter().collect();
+    Arc::new(OfGateways { keeper, own: Pool::new(), gateways: Mutex::default(), apart })
 }
 
 #[derive(Debug)]
@@ -80,6 +92,8 @@ struct OfGateways {
     own: Arc<Pool>,
     /// Machines that others are reached through: whoever goes through one is met before it is.
     gateways: Mutex<HashSet<String>>,
+    /// Machines whose connections are not shared.
+    apart: HashSet<String>,
 }
 
 impl Shares for OfGateways {
@@ -90,6 +104,9 @@ impl Shares for OfGateways {
                 gateways.extend(request.via.iter().map(|gateway| gateway.machine.clone()));
                 gateways.contains(&request.machine)
             };
+            if self.apart.contains(&request.machine) {
+                return None;
+            }
             if let Some(keeper) = &self.keeper
                 && let Some(found) = keeper.find(request, ask).await
             {

@@ -1,17 +1,20 @@
 //! The same on several machines at once: each tells what came of it, and one that fails does not keep the others from it.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use lantern_book::{Home, MachineBook, select};
-use lantern_operations::counted;
 use lantern_operations::many::{Halt, ManyOptions, each};
+use lantern_operations::{ReachOptions, Target, counted};
 use serde_json::{Value, json};
 
 use crate::cli::at_once::AtOnceArgs;
+use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::SelectionArgs;
 use crate::cli::machine::set::PlanArgs;
 use crate::commands::block_on;
 use crate::commands::for_many::{at_once, interruptible};
+use crate::commands::sharing::sharing_the_way_to;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
 use crate::screen::plan::Planned;
@@ -32,19 +35,55 @@ pub(super) struct Deed<'a> {
 /// What came of it on one machine; none where it was not begun.
 pub(super) type Outcome<T> = Option<Result<T, Failure>>;
 
-/// Does it on all machines of a selection, after a plan or a question where there are several.
+/// Machines, and how each of them is reached.
+pub(super) struct Chosen {
+    pub(super) names: Vec<String>,
+    /// The ring is shared, and so is the way to several.
+    pub(super) options: ReachOptions,
+    /// Those that others of them are reached through. They come last and one by one: whoever is on the way through one is not to find its keys changed.
+    last: HashSet<String>,
+}
+
+impl Chosen {
+    /// Those of a selection.
+    ///
+    /// # Errors
+    /// It makes no sense.
+    pub(super) fn of(home: &Home, machines: &SelectionArgs, connect: &ConnectArgs) -> Result<Self, Failure> {
+        let book = MachineBook::load(home)?;
+        let names = select(&book, &machines.selection, &machines.but.except)?;
+        Ok(Self::these(home, &book, names, connect))
+    }
+
+    /// These.
+    pub(super) fn these(home: &Home, book: &MachineBook, names: Vec<String>, connect: &ConnectArgs) -> Self {
+        let mut options = connect.reach_many(home);
+        let mut last = HashSet::new();
+        if names.len() > 1 {
+            last.extend(names.iter().filter_map(|name| book.gateways(name).ok()).flatten());
+            last.extend(connect.gateways.iter().cloned());
+            // As each is called once it is found.
+            let called = |name: &String| {
+                Target::find(home, book, name).map_or_else(|_| name.clone(), |found| found.name)
+            };
+            options.shares = Some(sharing_the_way_to(home, connect, names.iter().map(called)));
+        }
+        Self { names, options, last }
+    }
+}
+
+/// Does it on all machines, after a plan or a question where there are several.
 ///
 /// # Errors
-/// A selection that makes no sense; what failed on the only machine; of several, that some failed.
+/// What failed on the only machine; of several, that some failed.
 pub(super) fn on_each<F: Future<Output = Result<Value, Failure>> + Send + 'static>(
-    home: &Home,
-    machines: &SelectionArgs,
+    chosen: &Chosen,
     (plan, limit): (PlanArgs, AtOnceArgs),
     deed: &Deed<'_>,
     (ask, json): (&TerminalAsk, bool),
     act: impl Fn(String, TerminalAsk) -> F,
 ) -> Result<(), Failure> {
-    let names = select(&MachineBook::load(home)?, &machines.selection, &machines.but.except)?;
+    let names = &chosen.names;
     let row = |name: &String| Planned { what: deed.what, ..Planned::new(name, deed.detail.as_str()) };
     let rows: Vec<Planned> = names.iter().map(row).collect();
     let several = names.len() > 1;
@@ -58,7 +97,7 @@ pub(super) fn on_each<F: Future<Output = Result<Value, Failure>> + Send + 'stati
         Err(failure) if several => output::complain_of(name, failure),
         _ => {}
     };
-    let mut outcomes = block_on(carry_out(&names, limit, ask, act, hear))?;
+    let mut outcomes = block_on(carry_out(chosen, limit, ask, act, hear))?;
     if !several && let Some(Some(Err(failure))) = outcomes.pop_if(|only| matches!(only, Some(Err(_)))) {
         return Err(failure);
     }
@@ -98,49 +137,54 @@ pub(super) fn on_each<F: Future<Output = Result<Value, Failure>> + Send + 'stati
 /// # Errors
 /// Signals cannot be watched.
 pub(super) async fn carry_out<T: Send + 'static, F: Future<Output = Result<T, Failure>> + Send + 'static>(
-    names: &[String],
+    chosen: &Chosen,
     limit: AtOnceArgs,
     ask: &TerminalAsk,
     act: impl Fn(String, TerminalAsk) -> F,
     hear: impl Fn(&str, &Result<T, Failure>),
 ) -> Result<Vec<Outcome<T>>, Failure> {
-    if let [only] = names {
+    let Chosen { names, last, .. } = chosen;
+    if let [only] = names.as_slice() {
         let outcome = act(only.clone(), ask.clone()).await;
         hear(only, &outcome);
         return Ok(vec![Some(outcome)]);
     }
     let halt = Arc::new(Halt::default());
-    let options = ManyOptions { at_once: at_once(limit), stop_after: None };
     let mut outcomes: Vec<Outcome<T>> = names.iter().map(|_| None).collect();
     let mut left: Vec<usize> = (0..names.len()).collect();
     while !left.is_empty() {
-        let going: Vec<String> = left.iter().filter_map(|index| names.get(*index).cloned()).collect();
-        let job = |_: usize, name: &str| {
-            let (own, halt) = (ask.for_one_of_many(), halt.clone());
-            let work = act(name.to_owned(), own.clone());
-            async move {
-                let outcome = halt.unless_ended(work).await.unwrap_or_else(|| Err(interrupted()));
-                let waits = outcome.is_err() && own.lacked_an_answer() && !halt.is_wanted();
-                (outcome, waits)
-            }
-        };
-        let hear_of = |index: usize, (outcome, waits): &(Result<T, Failure>, bool)| {
-            if let Some(name) = going.get(index)
-                && !(*waits && ask.may_ask())
-            {
-                hear(name, outcome);
-            }
-            true
-        };
-        let work = async { Ok::<_, Failure>(each(&going, options, &halt, job, hear_of).await) };
-        let done = interruptible(work, &halt).await?;
+        let is_last = |index: &usize| names.get(*index).is_some_and(|name| last.contains(name));
+        let (ways, others): (Vec<usize>, Vec<usize>) = left.into_iter().partition(is_last);
         let mut waiting = Vec::new();
-        for (index, done) in left.into_iter().zip(done) {
-            let Some((outcome, waits)) = done else { continue };
-            if waits && ask.may_ask() {
-                waiting.push(index);
-            } else if let Some(place) = outcomes.get_mut(index) {
-                *place = Some(outcome);
+        for (round, at_once) in [(others, at_once(limit)), (ways, 1)] {
+            let going: Vec<String> = round.iter().filter_map(|index| names.get(*index).cloned()).collect();
+            let job = |_: usize, name: &str| {
+                let (own, halt) = (ask.for_one_of_many(), halt.clone());
+                let work = act(name.to_owned(), own.clone());
+                async move {
+                    let outcome = halt.unless_ended(work).await.unwrap_or_else(|| Err(interrupted()));
+                    let waits = outcome.is_err() && own.lacked_an_answer() && !halt.is_wanted();
+                    (outcome, waits)
+                }
+            };
+            let hear_of = |index: usize, (outcome, waits): &(Result<T, Failure>, bool)| {
+                if let Some(name) = going.get(index)
+                    && !(*waits && ask.may_ask())
+                {
+                    hear(name, outcome);
+                }
+                true
+            };
+            let options = ManyOptions { at_once, stop_after: None };
+            let work = async { Ok::<_, Failure>(each(&going, options, &halt, job, hear_of).await) };
+            let done = interruptible(work, &halt).await?;
+            for (index, done) in round.into_iter().zip(done) {
+                let Some((outcome, waits)) = done else { continue };
+                if waits && ask.may_ask() {
+                    waiting.push(index);
+                } else if let Some(place) = outcomes.get_mut(index) {
+                    *place = Some(outcome);
+                }
             }
         }
         if halt.is_wanted() {

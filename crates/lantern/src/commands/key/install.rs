@@ -9,7 +9,7 @@ use lantern_operations::place::Change;
 use lantern_operations::{InstallError, Installation, ReachOptions, Target, install};
 use serde_json::{Value, json};
 
-use super::each::{Deed, on_each};
+use super::each::{Chosen, Deed, on_each};
 use crate::cli::key::install::InstallArgs;
 use crate::commands::connecting::{asking, attend, explain, way};
 use crate::screen::failure::{Failure, code};
@@ -35,16 +35,11 @@ pub(super) fn run(args: &InstallArgs, home: &Home, json: bool) -> Result<(), Fai
     let no_questions = args.connect.no_questions;
     let deed =
         Deed { what: "new", detail: format!("the key {}", args.name), question: &question, no_questions };
-    let order = Arc::new(Order {
-        args: args.clone(),
-        home: home.clone(),
-        options: args.connect.reach_many(home),
-        entry,
-        limits,
-        json,
-    });
+    let chosen = Chosen::of(home, &args.machines, &args.connect)?;
+    let options = chosen.options.clone();
+    let order = Arc::new(Order { args: args.clone(), home: home.clone(), options, entry, limits, json });
     let act = |machine: String, ask: TerminalAsk| install_on(order.clone(), machine, ask);
-    on_each(home, &args.machines, (args.plan, args.at_once), &deed, (&ask, json), act)
+    on_each(&chosen, (args.plan, args.at_once), &deed, (&ask, json), act)
 }
 
 /// What is installed everywhere.

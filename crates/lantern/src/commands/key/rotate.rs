@@ -10,7 +10,7 @@ use lantern_operations::rotate::{self, RotateError};
 use lantern_operations::{ReachOptions, Target};
 use serde_json::{Value, json};
 
-use super::each::carry_out;
+use super::each::{Chosen, carry_out};
 use super::install::not_proven;
 use crate::cli::key::rotate::RotateArgs;
 use crate::cli::open::OpenArgs;
@@ -49,22 +49,19 @@ pub(super) fn run(args: &RotateArgs, home: &Home, json: bool) -> Result<(), Fail
     args.plan.settle(&rows, &question, machines.len() > 1, json)?;
     let ask = asking(&args.connect)?;
     let new = make_new(args, &ring, &old, &new_name, &ask)?;
-    let order = Arc::new(Order {
-        args: args.clone(),
-        home: home.clone(),
-        options: args.connect.reach_many(home),
-        old,
-        new,
-    });
+    let chosen = Chosen::these(home, &MachineBook::load(home)?, machines, &args.connect);
+    let options = chosen.options.clone();
+    let order = Arc::new(Order { args: args.clone(), home: home.clone(), options, old, new });
     let (old, new) = (&order.old, &order.new);
     let act = |machine: String, ask: TerminalAsk| rotate_one(order.clone(), machine, ask);
     let hear = |machine: &str, outcome: &Result<(), Failure>| match outcome {
         Ok(()) => output::say(format!("{machine}: {} is in, {} is out.", new.name, old.name)),
         Err(failure) => output::complain_of(machine, failure),
     };
-    let outcomes = block_on(carry_out(&machines, args.at_once, &ask, act, hear))?;
+    let outcomes = block_on(carry_out(&chosen, args.at_once, &ask, act, hear))?;
     let not_begun = || Err(Failure::new(code::INTERRUPTED, "not begun"));
-    let done: Vec<Done> = machines
+    let done: Vec<Done> = chosen
+        .names
         .into_iter()
         .zip(outcomes)
         .map(|(machine, outcome)| Done { machine, outcome: outcome.unwrap_or_else(not_begun) })
