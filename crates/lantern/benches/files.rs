@@ -99,7 +99,8 @@ fn small() {
             (&there, b"/srv/small".to_vec(), &Side::Here, path(&back), "down"),
         ] {
             let start = Instant::now();
-            let options = CopyOptions::default();
+            // As the program has it where the system lets it.
+            let options = CopyOptions { most_open_here: 4096, ..CopyOptions::default() };
             let roots = roots(from, &[what], to, &Destination::of(&target)).await.unwrap();
             let plan = plan(from, to, &roots, &options, &()).await.unwrap();
             let report = carry_out(from, to, plan, &options, Arc::new(()), Arc::new(Stop::default())).await;
