@@ -11,6 +11,8 @@ pub mod fit;
 pub mod fleet;
 pub mod keeping;
 pub mod line;
+mod noise;
+pub mod place;
 #[path = "../../../kerberos/tests/realm/mod.rs"]
 pub mod realm;
 pub mod sshd;
@@ -25,6 +27,9 @@ use std::process::{Child, Command, Output, Stdio};
 use std::sync::{Arc, Mutex, mpsc};
 use std::thread;
 use std::time::{Duration, Instant};
+
+#[allow(unused_imports)] // As above.
+pub use noise::noise;
 
 use lantern_harbour::{Harbour, MachineSpec, UserSpec};
 use lantern_keys::{PublicKey, public_line};
@@ -384,18 +389,4 @@ impl Drop for Screen {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
-}
-
-/// Bytes that are the same in every run and repeat nowhere near.
-pub fn noise(len: usize) -> Vec<u8> {
-    let mut state = 0x1234_5678_9abc_def1u64;
-    let mut out = Vec::with_capacity(len + 8);
-    while out.len() < len {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        out.extend_from_slice(&state.to_le_bytes());
-    }
-    out.truncate(len);
-    out
 }

@@ -10,7 +10,8 @@ use tokio::time::timeout;
 
 use super::one::{Broken, Shared, WORTH_KEEPING, transfer};
 use super::{
-    CopyFault, CopyOptions, CopyWatch, FileDeed, FolderDeed, Left, LinkDeed, Moved, News, Plan, Removal, Stop,
+    CopyFault, CopyOptions, CopyWatch, FileDeed, FolderDeed, LinkDeed, Moved, News, Plan, Removal, Report,
+    Stop,
 };
 use crate::files::{FileFault, Machine, Side, parent_of};
 
@@ -26,41 +27,6 @@ const AT_MOST: usize = 16;
 const SMALL_AT_ONCE: usize = 64;
 /// How long what is left of a copy is taken away after it was stopped.
 const TIDY: Duration = Duration::from_secs(3);
-
-/// What came of a copy.
-#[derive(Debug, Default)]
-pub struct Report {
-    /// Files that were copied.
-    pub copied: usize,
-    /// Their bytes.
-    pub bytes: u64,
-    /// How many of those were there from before.
-    pub from_before: u64,
-    /// Bytes that were never written at the source, and were not sent.
-    pub holes: u64,
-    /// Files that were compared.
-    pub verified: usize,
-    /// Files that turned out to be there already.
-    pub same: usize,
-    /// Folders that were made.
-    pub folders: usize,
-    /// Links that were made.
-    pub links: usize,
-    /// Files, links and folders that were removed.
-    pub removed: usize,
-    /// Files that were changed while they were read, by their paths at the source.
-    pub changed: Vec<Vec<u8>>,
-    /// What was not done, by its path at the destination, and why.
-    pub failed: Vec<(Vec<u8>, CopyFault)>,
-    /// Parts that can be gone on with: the path of the file, and how many bytes are there.
-    pub kept: Vec<(Vec<u8>, u64)>,
-    /// What was left out, by its path at the source, and why.
-    pub left: Vec<(Vec<u8>, Left)>,
-    /// Whether it was stopped.
-    pub stopped: bool,
-    /// What ended it before everything was done.
-    pub ended: Option<FileFault>,
-}
 
 /// Does what was planned. Never fails as a whole: what fails is in the report.
 pub async fn carry_out(
