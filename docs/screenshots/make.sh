@@ -76,7 +76,7 @@ trust pier-lamp || true
 trust fog-bell || true
 mkdir -p "$work/site/img"
 for number in 1 2 3; do echo "chart $number" >"$work/site/img/c$number.svg"; done
-picture copy "cd $work; $show; show lantern copy site lamp-01:/srv/ --verify; show lantern copy site lamp-01:/srv/; show lantern copy 'lamp-0*,signal-hut:*.txt' logs/; rm site/img/c2.svg; show lantern copy site lamp-01:/srv/site --mirror --plan; show lantern files list lamp-01:/srv --tree; show lantern files list lamp-01:; mkdir here; show lantern mount lamp-01:/srv here; show grep -r chart here; show lantern unmount here"
+wait=7 picture copy "cd $work; $show; show lantern copy site lamp-01:/srv/ --verify; show lantern copy site lamp-01:/srv/; show lantern copy 'lamp-0*,signal-hut:*.txt' logs/; rm site/img/c2.svg; show lantern copy site lamp-01:/srv/site --mirror --plan; show lantern files list lamp-01:/srv --tree; show lantern files list lamp-01:; mkdir here; show lantern mount lamp-01:/srv here; show grep -r chart here; show lantern unmount here"
 printf 'flash = "group (2) every 10 s"\nrange = "9 nautical miles"\n' >"$work/other.conf"
 lantern copy "$work/other.conf" signal-hut:lamp.conf --replace-newer --quiet
 wait=5 picture many "$show; lantern machine set lamp-02 port=2299 --quiet; show lantern run 'lamp-*,signal-hut,harbour-gate,pier-lamp,fog-bell' -- cat lamp.conf; lantern machine set lamp-02 port=2222 --quiet; show lantern run --again failed; show lantern run 'lamp-*,signal-hut,harbour-gate,pier-lamp,fog-bell' --at-once 4 -- slow 60"
