@@ -102,6 +102,10 @@ fn a_file_goes_to_many_machines_by_one_password() {
     let went = desk.with_secrets(&words, "low visibility", "").expect(0);
     assert_eq!(went.err.matches(": 1 file copied (17 B).").count(), 12, "{}", went.err);
     assert!(lit.iter().all(|lit| lit.lit.file("keeper", "/srv/tides").is_some()));
+    // Also from one that wants it to all the others.
+    let words = ["copy", "lamp-1:/srv/tides", "lamp-2,lamp-3:/tmp/", "--no-key", "--password-from", "fd:3"];
+    desk.with_secrets(&words, "low visibility", "").expect(0);
+    assert!(lit[1..3].iter().all(|lit| lit.lit.file("keeper", "/tmp/tides").is_some()));
     // Back from all of them, each into a folder of its own.
     let words = ["copy", "lamp-*:/srv/tides", "back", "--no-key", "--password-from", "fd:3"];
     desk.with_secrets(&words, "low visibility", "").expect(0);

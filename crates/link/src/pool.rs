@@ -121,6 +121,7 @@ fn made_by(request: &ConnectRequest) -> String {
             shares: None,
             known: None,
             ring: None,
+            is_on_the_way: false,
             agents,
             via,
             ..request.clone()

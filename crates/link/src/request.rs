@@ -114,6 +114,8 @@ pub struct ConnectRequest {
     pub proxy: Option<Proxy>,
     /// The gateways on the way, the nearest first; the first one is dialed.
     pub via: Vec<ConnectRequest>,
+    /// Whether it is a gateway on the way to another, and not where somebody wants to go.
+    pub is_on_the_way: bool,
     /// The user to log in as.
     pub user: String,
     /// The keys to offer.
@@ -161,6 +163,7 @@ impl ConnectRequest {
             race: true,
             proxy: None,
             via: Vec::new(),
+            is_on_the_way: false,
             user: user.to_owned(),
             keys: KeyChoice::Ring,
             keys_only: false,

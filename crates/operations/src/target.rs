@@ -362,6 +362,7 @@ impl Target {
                 race: target.race,
                 proxy: target.proxy.clone(),
                 via: Vec::new(),
+                is_on_the_way: false,
                 user,
                 keys,
                 keys_only: false,
@@ -384,9 +385,10 @@ impl Target {
         let via = target.via.iter().map(|gateway| {
             let own = ReachOptions { local_user: options.local_user.clone(), ..ReachOptions::default() };
             gateway.needs_ssh()?;
-            hop(gateway, gateway.user(&own)?, gateway.own_keys())
+            let request = hop(gateway, gateway.user(&own)?, gateway.own_keys())?;
+            Ok(ConnectRequest { is_on_the_way: true, ..request })
         });
-        let via = via.collect::<Result<Vec<_>, _>>()?;
+        let via = via.collect::<Result<Vec<_>, ReachError>>()?;
         let request = hop(&target, self.user(options)?, keys)?;
         let (forwards_agent, opens) = (options.forwards_agent, options.opens.clone());
         Ok(ConnectRequest { via, keys_only, expect: options.expect, forwards_agent, opens, ..request })

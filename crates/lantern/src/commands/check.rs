@@ -153,7 +153,7 @@ async fn many(
     ask: TerminalAsk,
     quiet: bool,
 ) -> Result<Vec<Account>, Failure> {
-    let ask = ForMany::of(&ask, names);
+    let ask = ForMany::of(home, &ask, names)?;
     let recalling = Recalling::new(home, ask).without_keeper(options.reach.agents.is_empty());
     let (sender, mut changes) = mpsc::unbounded_channel();
     let on_progress = move |index: usize, progress: Progress<'_>| {

@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
+use lantern_book::{Home, MachineBook};
 use lantern_link::{Answering, Ask, Question};
+use lantern_operations::Target;
 use lantern_operations::many::Halt;
 use tokio::signal::unix::SignalKind;
 
@@ -30,14 +32,27 @@ pub(super) fn at_once(args: AtOnceArgs) -> usize {
     (processors * FOR_EACH_PROCESSOR).min(files).clamp(1, MOST_AT_ONCE)
 }
 
+/// How machines are called when something is asked about them: those of the book by their names, others by their places.
+pub(super) fn called(home: &Home, book: &MachineBook, typed: &[String]) -> Vec<String> {
+    let called = |typed: &String| match book.get(typed) {
+        Ok(_) => typed.clone(),
+        Err(_) => Target::find(home, book, typed).map_or_else(|_| typed.clone(), |found| found.name),
+    };
+    typed.iter().map(called).collect()
+}
+
 /// Nobody is asked for many machines. A password that was handed over is for those that nothing else opens; where keys do, it is not at hand.
 #[derive(Clone)]
 pub(super) struct ForMany(Arc<TerminalAsk>);
 
 impl ForMany {
     /// Who knows what this one was told, for these machines.
-    pub(super) fn of(ask: &TerminalAsk, machines: &[String]) -> Self {
-        Self(Arc::new(ask.for_many(machines)))
+    ///
+    /// # Errors
+    /// The book cannot be read.
+    pub(super) fn of(home: &Home, ask: &TerminalAsk, machines: &[String]) -> Result<Self, Failure> {
+        let called = called(home, &MachineBook::load(home)?, machines);
+        Ok(Self(Arc::new(ask.for_many(&called))))
     }
 }
 

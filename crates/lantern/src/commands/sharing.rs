@@ -74,8 +74,8 @@ pub(super) fn sharing_gateways(home: &Home, connect: &ConnectArgs) -> Arc<dyn Sh
     Arc::new(OfGateways { keeper, own: Pool::new(), gateways: Mutex::default(), apart: HashSet::new() })
 }
 
-/// The same for a command that proves by logging in to these machines what opens them: their own connections are made each time, also where others are
-/// reached through them.
+/// The same for a command that proves by logging in to these machines what opens them: their own connections are made each time, whatever there is
+/// to those of them that others are reached through.
 pub(super) fn sharing_the_way_to(
     home: &Home,
     connect: &ConnectArgs,
@@ -104,7 +104,7 @@ impl Shares for OfGateways {
                 gateways.extend(request.via.iter().map(|gateway| gateway.machine.clone()));
                 gateways.contains(&request.machine)
             };
-            if self.apart.contains(&request.machine) {
+            if !request.is_on_the_way && self.apart.contains(&request.machine) {
                 return None;
             }
             if let Some(keeper) = &self.keeper

@@ -15,6 +15,7 @@ use crate::screen::output;
 use crate::terminal::aside::aside;
 use crate::terminal::conversation::Conversation;
 use crate::terminal::known_answers::{Known, Meant};
+use crate::terminal::prompt::Terminal;
 
 /// Asks the person at the terminal, one question at a time; secrets given beforehand answer first, once. Clones are the same.
 #[derive(Debug, Clone)]
@@ -106,9 +107,9 @@ impl TerminalAsk {
         self.known().lacked_an_answer
     }
 
-    /// Whether somebody can be asked.
-    pub(crate) fn may_ask(&self) -> bool {
-        self.may_ask
+    /// Whether there is somebody who can be asked.
+    pub(crate) fn has_person(&self) -> bool {
+        self.may_ask && Terminal::open().is_some()
     }
 
     /// Somebody who knows the answers of another, and asks nobody.

@@ -48,6 +48,9 @@ impl Worker {
         errands: Vec<Arc<Errand>>,
         jobs: Vec<Job>,
     ) -> Result<u8, Failure> {
+        let names: Vec<String> = errands.iter().map(|errand| errand.target.name.clone()).collect();
+        // Before anything is reached: a password that was handed over is for all of them, also for the first.
+        let ask = self.ask.for_many(&names);
         let is_source =
             |index: usize| jobs.iter().any(|job| job.from == End::There(index) && job.to != End::Here);
         let mut sides: Vec<Option<Side>> = Vec::new();
@@ -58,12 +61,11 @@ impl Worker {
                 false => None,
             });
         }
-        let names: Vec<String> = errands.iter().map(|errand| errand.target.name.clone()).collect();
         let crew = Arc::new(Crew {
             worker: self.clone(),
             errands,
             jobs,
-            ask: self.ask.for_many(&names),
+            ask,
             in_two_steps: self.args.plan || self.options.mirror,
             sides: sides.clone(),
         });

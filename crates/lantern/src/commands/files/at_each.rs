@@ -78,7 +78,7 @@ pub(super) async fn at_each<P: Send + 'static, F: Future<Output = Result<P, Fail
             // Ctrl-C ends what waits for a machine.
             let (gone, waits) = attend(target, &ask, async { turn.await.map_err(broke_off) }).await??;
             let (reached, done) = match gone {
-                Err(_) if waits && ask.may_ask() => {
+                Err(_) if waits && ask.has_person() => {
                     // What was handed over was not it there.
                     ask.forget_given_password();
                     way.go(place, &ask).await?

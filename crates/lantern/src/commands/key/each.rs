@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use lantern_book::{Home, MachineBook, select};
 use lantern_operations::many::{Halt, ManyOptions, each};
-use lantern_operations::{ReachOptions, Target, counted};
+use lantern_operations::{ReachOptions, counted};
 use serde_json::{Value, json};
 
 use crate::cli::at_once::AtOnceArgs;
@@ -13,7 +13,7 @@ use crate::cli::connect::ConnectArgs;
 use crate::cli::machine::selection::SelectionArgs;
 use crate::cli::machine::set::PlanArgs;
 use crate::commands::block_on;
-use crate::commands::for_many::{at_once, interruptible};
+use crate::commands::for_many::{at_once, called, interruptible};
 use crate::commands::sharing::sharing_the_way_to;
 use crate::screen::failure::{Failure, code};
 use crate::screen::output;
@@ -62,11 +62,7 @@ impl Chosen {
         if names.len() > 1 {
             last.extend(names.iter().filter_map(|name| book.gateways(name).ok()).flatten());
             last.extend(connect.gateways.iter().cloned());
-            // As each is called once it is found.
-            let called = |name: &String| {
-                Target::find(home, book, name).map_or_else(|_| name.clone(), |found| found.name)
-            };
-            options.shares = Some(sharing_the_way_to(home, connect, names.iter().map(called)));
+            options.shares = Some(sharing_the_way_to(home, connect, called(home, book, &names)));
         }
         Self { names, options, last }
     }
@@ -149,7 +145,7 @@ pub(super) async fn carry_out<T: Send + 'static, F: Future<Output = Result<T, Fa
         hear(only, &outcome);
         return Ok(vec![Some(outcome)]);
     }
-    let halt = Arc::new(Halt::default());
+    let (halt, has_person) = (Arc::new(Halt::default()), ask.has_person());
     let mut outcomes: Vec<Outcome<T>> = names.iter().map(|_| None).collect();
     let mut left: Vec<usize> = (0..names.len()).collect();
     while !left.is_empty() {
@@ -169,7 +165,7 @@ pub(super) async fn carry_out<T: Send + 'static, F: Future<Output = Result<T, Fa
             };
             let hear_of = |index: usize, (outcome, waits): &(Result<T, Failure>, bool)| {
                 if let Some(name) = going.get(index)
-                    && !(*waits && ask.may_ask())
+                    && !(*waits && has_person)
                 {
                     hear(name, outcome);
                 }
@@ -180,7 +176,7 @@ pub(super) async fn carry_out<T: Send + 'static, F: Future<Output = Result<T, Fa
             let done = interruptible(work, &halt).await?;
             for (index, done) in round.into_iter().zip(done) {
                 let Some((outcome, waits)) = done else { continue };
-                if waits && ask.may_ask() {
+                if waits && has_person {
                     waiting.push(index);
                 } else if let Some(place) = outcomes.get_mut(index) {
                     *place = Some(outcome);

@@ -96,8 +96,8 @@ fn carry_out(args: &RunArgs, global: &Global, home: &Home, order: &Order, asks: 
         let watcher = Watcher::start(&order.names, form, args.many.to.as_deref())?;
         let mut reach = args.connect.reach(home);
         reach.shares = Some(sharing_gateways(home, &args.connect));
-        let recalling =
-            Recalling::new(home, ForMany::of(&ask, &order.names)).without_keeper(reach.agents.is_empty());
+        let recalling = Recalling::new(home, ForMany::of(home, &ask, &order.names)?)
+            .without_keeper(reach.agents.is_empty());
         let run = |names: Vec<String>, from: usize| {
             let run = ManyRun {
                 work: Arc::new(order.work.clone()),
